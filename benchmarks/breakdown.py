@@ -4,8 +4,9 @@ python benchmarks/breakdown.py                       # all, three processes each
 python benchmarks/breakdown.py table-short --cold    # without the cache
 python benchmarks/breakdown.py --repeats 7 --json
 
-Each process is timed from outside; inside, what a function takes is counted without what others in the list take within it: imports (whatever loads modules), whether the
-class compiles, tracing, compiling (or reading what was compiled before), setting up the loop, going on with it (steps and updates), records, evaluation, pictures.
+Each process is timed from outside; inside, what a function takes is counted without what others in the list take within
+it: imports (whatever loads modules), whether the class compiles, tracing, compiling (or reading what was compiled
+before), setting up the loop, going on with it (steps and updates), records, evaluation, pictures.
 """
 
 import argparse

@@ -1,5 +1,5 @@
-"""What `compare` says of made-up scores: how often "different" where nothing differs, how often where something does, and how
-often its intervals hold what they are meant to hold.
+"""What `compare` says of made-up scores: how often "different" where nothing differs, how often where something does,
+and how often its intervals hold what they are meant to hold.
 
 Run: ``python benchmarks/chance.py [--times 2000]``; a table and JSON. Several minutes.
 """
@@ -49,12 +49,15 @@ def six(mean=lambda k: 0.0, spread=lambda k: 1.0):
 
 # What deals of all scores together might get wrong: some groups differ in truth, or in their spreads and sizes.
 HARDER = {
-    "two groups of 5 and 15, spreads 5 and 1": (lambda draw: {"a": [draw.normal(0, 5, 5)], "b": [draw.normal(0, 1, 15)]}, lambda a, b: True),
+    "two groups of 5 and 15, spreads 5 and 1": (
+        lambda draw: {"a": [draw.normal(0, 5, 5)], "b": [draw.normal(0, 1, 15)]},
+        lambda a, b: True,
+    ),
     "six of 5, one far off": (six(mean=lambda k: 100.0 * (k == 0)), lambda a, b: "v0" not in (a, b)),
     "six of 5, one three spreads off": (six(mean=lambda k: 3.0 * (k == 0)), lambda a, b: "v0" not in (a, b)),
     "six of 5, three far off": (six(mean=lambda k: 100.0 * (k < 3)), lambda a, b: (a < "v3") == (b < "v3")),
     "six of 5, spreads 1 to 6": (six(spread=lambda k: 1.0 + k), lambda a, b: True),
-}  # fmt: skip
+}
 
 
 def rate(hits):
@@ -63,7 +66,8 @@ def rate(hits):
 
 
 def covered(draw, kind, seeds, times):
-    """How often the interval of the interquartile mean holds what many seeds come to, and that of the chance of improvement a half."""
+    """How often the interval of the interquartile mean holds what many seeds come to, and that of the chance of
+    improvement a half."""
     true = float(interquartile_mean(kind(draw, 2_000_000)))
     middle, chance = [], []
     for _ in range(times):

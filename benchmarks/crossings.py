@@ -1,20 +1,26 @@
-"""Where two features meet: a covering array of pairs of features as small runs, each of which is refused with a reason, or right in every way that is asked.
+"""Where two features meet: a covering array of pairs of features as small runs, each of which is refused with a reason,
+or right in every way that is asked.
 
     python benchmarks/crossings.py [--only WORD ...] [--json FILE]
 
-Factors are listed in `FACTORS`; a new feature is a value more. A greedy search (after Cohen et al., 1997, AETG) finds few cases in which every pair of values of two factors stands. Of each case an environment is
-written as a file of a user's own, trained for a few hundred decisions, and asked:
+Factors are listed in `FACTORS`; a new feature is a value more. A greedy search (after Cohen et al., 1997, AETG) finds
+few cases in which every pair of values of two factors stands. Of each case an environment is written as a file of a
+user's own, trained for a few hundred decisions, and asked:
 
-- lanes: the first episodes are the same on the plain and on the compiled lane; of a remote program, the same as of the simulator that it steps;
-- paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the environment does when it is followed;
+- lanes: the first episodes are the same on the plain and on the compiled lane; of a remote program, the same as of the
+  simulator that it steps;
+- paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the
+  environment does when it is followed;
 - resumed: a run that is cut back to its last checkpoint but one and gone on with has the same episodes and weights;
 - opened: the policy that is read from the folder, in a new process, evaluates as the one in memory;
 - redone: trained again from its folder, it is the same;
-- taught: a policy that learns from the run's records takes legal actions only, is the same the second time, and a run goes on from it;
+- taught: a policy that learns from the run's records takes legal actions only, is the same the second time, and a run
+  goes on from it;
 - exported, served: as a file of Python, JavaScript or C, and behind `serve`, it decides the same.
 
 What is refused is printed with its message, to be read: it must name both features. Any other exception is a failure.
-Pairs that are known to be refused (`REFUSED`) are tried alone, so that they hide no other pair; one that is not refused is a failure too.
+Pairs that are known to be refused (`REFUSED`) are tried alone, so that they hide no other pair; one that is not refused
+is a failure too.
 """
 
 import argparse
@@ -65,7 +71,8 @@ ABSENT = {
     "prioritised": ("QLearning", "Sarsa", "LinearQ", "PPO", "SAC", "Reinforce"),
     "near bounds": (*TABLES, "DQN", "SAC"),
 }
-# Pairs that can be asked, and are refused: each is tried once by itself, as a refusal would hide the other pairs of its case.
+# Pairs that can be asked, and are refused: each is tried once by itself, as a refusal would hide the other pairs of its
+# case.
 REFUSED = [
     *(("method", method, "action", action) for method in (*TABLES, "DQN") for action in ("range", "mixed")),
     *(("method", method, "seen", seen) for method in TABLES for seen in ("image", "stacked image")),
@@ -108,7 +115,8 @@ def source_of(case):
     image = ""
     if "image" in case["seen"]:
         image = (
-            "    @jm.sensor(shape=(6, 6, 1), image=True)\n    def gauge(self, state):\n        xp = self.xp\n        lit = xp.arange(6)[None, :] * 2.0 <= state.level\n"
+            "    @jm.sensor(shape=(6, 6, 1), image=True)\n    def gauge(self, state):\n        xp = self.xp\n        "
+            "lit = xp.arange(6)[None, :] * 2.0 <= state.level\n"
             "        return xp.asarray(xp.broadcast_to(xp.where(lit, 200, 0), (6, 6)), dtype=xp.uint8)[:, :, None]\n"
         )
     deciding = {
@@ -174,7 +182,10 @@ def simulator_of(case):
     several, legal = case["players"] != "alone", case["masks"] == "legal" and case["action"] != "range"
     told, gauge, says = "", "", ""
     if "image" in case["seen"]:
-        gauge = ', "gauge": np.broadcast_to(np.where(np.arange(6) * 2.0 <= self.level, 200, 0), (6, 6)).astype(np.uint8)[:, :, None]'
+        gauge = (
+            ', "gauge": np.broadcast_to(np.where(np.arange(6) * 2.0 <= self.level, 200, 0), (6, '
+            "6)).astype(np.uint8)[:, :, None]"
+        )
     if legal:
         says += "    says_legal = True\n"
         mask = "[True, True, self.level < 8.0]"
@@ -330,7 +341,8 @@ def agent_of(case):
 
 
 def environment_of(case, folder, inside=False):
-    """The environment of a case; of a remote program the simulator that it steps, where it is asked for `inside` this process."""
+    """The environment of a case; of a remote program the simulator that it steps, where it is asked for `inside` this
+    process."""
     file = folder / "weir.py"
     file.write_text(source_of(case) if case["world"] == "declared" else simulator_of(case))
     own = environment_class(f"{file}:Weir")
@@ -560,7 +572,8 @@ def sensible(case):
 
 
 def filled(case, missing, draw):
-    """A whole case around a pair, with as many of the missing pairs as a greedy choice finds; None where nothing fits."""
+    """A whole case around a pair, with as many of the missing pairs as a greedy choice finds; None where nothing
+    fits."""
     others = [name for name in FACTORS if name not in case]
     for name in draw.sample(others, len(others)):
         ways = [{**case, name: value} for value in draw.sample(FACTORS[name], len(FACTORS[name]))]

@@ -1,4 +1,5 @@
-"""Every method on every gallery environment that it suits, exported in every form and held against the policy on 1,000 observations each.
+"""Every method on every gallery environment that it suits, exported in every form and held against the policy on 1,000
+observations each.
 
 python benchmarks/exports.py [--only c] [--methods Reinforce SAC]
 """
@@ -14,15 +15,25 @@ from jokulmist.errors import SettingError
 
 SMALL = {"replay_start": 50, "replay_size": 300}
 METHODS = {
-    "QLearning": lambda: jm.QLearning(bins=4), "Sarsa": lambda: jm.Sarsa(bins=4), "ExpectedSarsa": lambda: jm.ExpectedSarsa(bins=4), "LinearQ": jm.LinearQ,
-    "DQN": lambda: jm.DQN(**SMALL), "DQN dueling": lambda: jm.DQN(dueling=True, **SMALL), "PPO": lambda: jm.PPO(horizon=8), "ActorCritic": jm.ActorCritic,
-    "Reinforce": jm.Reinforce, "SAC": lambda: jm.SAC(**SMALL), "TD3": lambda: jm.TD3(**SMALL), "DDPG": lambda: jm.DDPG(**SMALL),
-}  # fmt: skip
+    "QLearning": lambda: jm.QLearning(bins=4),
+    "Sarsa": lambda: jm.Sarsa(bins=4),
+    "ExpectedSarsa": lambda: jm.ExpectedSarsa(bins=4),
+    "LinearQ": jm.LinearQ,
+    "DQN": lambda: jm.DQN(**SMALL),
+    "DQN dueling": lambda: jm.DQN(dueling=True, **SMALL),
+    "PPO": lambda: jm.PPO(horizon=8),
+    "ActorCritic": jm.ActorCritic,
+    "Reinforce": jm.Reinforce,
+    "SAC": lambda: jm.SAC(**SMALL),
+    "TD3": lambda: jm.TD3(**SMALL),
+    "DDPG": lambda: jm.DDPG(**SMALL),
+}
 PLACES = ("Tarn", "WholeTarn", "Ferry", "Winch", "Greenhouse", "Skerry", "Aurora", "Lots", "Haul")
 
 
 def policies(method, place):
-    """What a method learned in a few decisions, or of several players each's; nothing where it does not suit the environment."""
+    """What a method learned in a few decisions, or of several players each's; nothing where it does not suit the
+    environment."""
     environment = getattr(jm.gallery, place)()
     players = environment.players
     steps = 64 if place in ("Aurora", "Skerry") else 200

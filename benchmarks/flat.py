@@ -1,9 +1,10 @@
-"""Whether a long run's memory stays flat: trains for so many minutes with evaluations, recorded episodes and checkpoints, and fits a line to the memory that the run recorded.
+"""Whether a long run's memory stays flat: trains for so many minutes with evaluations, recorded episodes and
+checkpoints, and fits a line to the memory that the run recorded.
 
 python benchmarks/flat.py [--minutes 30] [--agent PPO] [--environment ferry]
 
-What is told is the memory after a tenth of the run, at its end, and the slope over the last two thirds in MB an hour, with the resident memory of the
-process's children left out.
+What is told is the memory after a tenth of the run, at its end, and the slope over the last two thirds in MB an hour,
+with the resident memory of the process's children left out.
 """
 
 import argparse
@@ -26,9 +27,16 @@ def main():
     environment = getattr(jm.gallery, given.environment)()
     with tempfile.TemporaryDirectory() as folder:
         run = jm.train(
-            environment, getattr(jm, given.agent)(), steps=10**9, folder=folder, stop_when={"minutes": given.minutes},
-            evaluate_every=2_000_000, record_every=2_000, checkpoint_minutes=1.0, best_by="evaluation",
-        )  # fmt: skip
+            environment,
+            getattr(jm, given.agent)(),
+            steps=10**9,
+            folder=folder,
+            stop_when={"minutes": given.minutes},
+            evaluate_every=2_000_000,
+            record_every=2_000,
+            checkpoint_minutes=1.0,
+            best_by="evaluation",
+        )
         rows = pd.read_csv(Path(run.path) / "machine.csv")
         size = sum(path.stat().st_size for path in Path(run.path).rglob("*") if path.is_file())
         decisions, episodes = run.origin["decisions"], run.origin["episodes"]
@@ -38,13 +46,19 @@ def main():
     print(
         json.dumps(
             {
-                "minutes": given.minutes, "decisions": decisions, "episodes": episodes, "folder_mb": round(size / 1e6, 1),
-                "memory_mb": {"after a tenth": round(float(np.interp(seconds[-1] / 10, seconds, memory)), 1), "at the end": round(float(memory[-1]), 1)},
+                "minutes": given.minutes,
+                "decisions": decisions,
+                "episodes": episodes,
+                "folder_mb": round(size / 1e6, 1),
+                "memory_mb": {
+                    "after a tenth": round(float(np.interp(seconds[-1] / 10, seconds, memory)), 1),
+                    "at the end": round(float(memory[-1]), 1),
+                },
                 "slope_mb_an_hour": round(float(slope), 2),
             },
             indent=1,
         )
-    )  # fmt: skip
+    )
 
 
 if __name__ == "__main__":

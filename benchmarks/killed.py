@@ -1,8 +1,10 @@
-"""Training that is killed, or asked to end by a signal, at random moments and gone on with, against training that was never stopped.
+"""Training that is killed, or asked to end by a signal, at random moments and gone on with, against training that was
+never stopped.
 
-Every kind (a method, a lane, a curriculum, modifiers, several seeds, a search, simulators in processes) is trained once to the end by the command,
-and once more by commands that get SIGKILL, SIGTERM, SIGINT, SIGHUP or a pause, until one reaches the end. Episodes, evaluations, readings, recorded episodes, the best policy and the final weights must be
-the same bytes. Run: ``python benchmarks/killed.py --kills 100``.
+Every kind (a method, a lane, a curriculum, modifiers, several seeds, a search, simulators in processes) is trained once
+to the end by the command, and once more by commands that get SIGKILL, SIGTERM, SIGINT, SIGHUP or a pause, until one
+reaches the end. Episodes, evaluations, readings, recorded episodes, the best policy and the final weights must be the
+same bytes. Run: ``python benchmarks/killed.py --kills 100``.
 """
 
 import argparse
@@ -54,10 +56,14 @@ MORE = {
     },
     "search, compiled": {
         "tuning": {
-            "method": "random", "candidates": 3, "again": 1, "score": "return", "over": {"agent.learning_rate": {"between": [0.05, 0.9]}},
+            "method": "random",
+            "candidates": 3,
+            "again": 1,
+            "score": "return",
+            "over": {"agent.learning_rate": {"between": [0.05, 0.9]}},
         }
     },
-}  # fmt: skip
+}
 MORE_TRAINING = {"seeds, compiled": {"seeds": [7, 8]}, "simulators": {"processes": True}}
 BUOY = """
 import jokulmist as jm
@@ -77,7 +83,8 @@ class Buoy(jm.Simulator):
         self.height = 0.9 * self.height + (0.3 if action else -0.2)
         return jm.Outcome({"height": self.height}, terms={"calm": -abs(self.height)})
 """
-# A pause, SIGSTOP and later SIGCONT, goes on in the same process; a simulator's episodes cannot be gone on with after any other.
+# A pause, SIGSTOP and later SIGCONT, goes on in the same process; a simulator's episodes cannot be gone on with after
+# any other.
 SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGSTOP)
 PAUSE_SECONDS = 1.5
 COMMAND = [sys.executable, "-m", "jokulmist"]
@@ -92,10 +99,15 @@ def plan_of(kind, share):
         "environment": {"use": use},
         "agent": agent,
         "training": {
-            **training, **MORE_TRAINING.get(kind, {}), "checkpoint_every": steps // 12, "evaluate_every": steps // 3, "evaluate_episodes": 3, "record_every": 20,
+            **training,
+            **MORE_TRAINING.get(kind, {}),
+            "checkpoint_every": steps // 12,
+            "evaluate_every": steps // 3,
+            "evaluate_episodes": 3,
+            "record_every": 20,
         },
         **MORE.get(kind, {}),
-    }  # fmt: skip
+    }
 
 
 def results_of(folder, name):
@@ -173,7 +185,8 @@ def killed(plan, folder, kills, longest, chance, kind, verb):
 
 
 def _left(folder, verb, plan):
-    """The commands that bring to its end what was broken off. Killed before its first checkpoint it is begun anew: that gives the same bytes, too."""
+    """The commands that bring to its end what was broken off. Killed before its first checkpoint it is begun anew: that
+    gives the same bytes, too."""
     if verb == "tune" and (folder / "killed" / "search.json").exists():
         done = json.loads((folder / "killed" / "search.json").read_text())["status"] == "done"
         return [] if done else [["resume", str(folder / "killed")]]
@@ -254,5 +267,14 @@ if __name__ == "__main__":
         kills = given.kills // len(kinds) + (k < given.kills % len(kinds))
         results.append(tried(kind, kills, given.share, given.seed + k))
         print(results[-1], file=sys.stderr, flush=True)
-    print(json.dumps({"kills": sum(r["kills"] for r in results), "runs": sum(r["runs"] for r in results),
-                      "equal": sum(r["equal"] for r in results), "kinds": results}, indent=2))  # fmt: skip
+    print(
+        json.dumps(
+            {
+                "kills": sum(r["kills"] for r in results),
+                "runs": sum(r["runs"] for r in results),
+                "equal": sum(r["equal"] for r in results),
+                "kinds": results,
+            },
+            indent=2,
+        )
+    )

@@ -1,8 +1,8 @@
 """What Q-learning learns on the whole-number tarn, against the exact optimum of the same problem.
 
-``python benchmarks/levels.py`` trains ten seeds and computes the value of each greedy policy by the same dynamic program
-that gives the optimum: nothing is sampled. It prints the gap of each seed and says how many lie within 0.5 %; with one and
-with 64 copies it also compares the decisions that are needed to come within 2 %.
+``python benchmarks/levels.py`` trains ten seeds and computes the value of each greedy policy by the same dynamic
+program that gives the optimum: nothing is sampled. It prints the gap of each seed and says how many lie within 0.5 %;
+with one and with 64 copies it also compares the decisions that are needed to come within 2 %.
 """
 
 import argparse

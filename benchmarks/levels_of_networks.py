@@ -1,9 +1,10 @@
 """What the methods with networks learn, at their default settings: several seeds, with the spread.
 
-``python benchmarks/levels_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. A score is normalised: 0 is
-random play, 1 the environment's hand-written rule; it is that of the last greedy policy on 200 fixed evaluation episodes.
-Beside it stand the decisions and the seconds (compiling left out) until the mean return of 100 training episodes first
-reached the stated level. Defaults were tuned on seeds from 1000; the table shows seeds 0 to 9, and 100 to 119 as fresh ones.
+``python benchmarks/levels_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. A score is normalised:
+0 is random play, 1 the environment's hand-written rule; it is that of the last greedy policy on 200 fixed evaluation
+episodes. Beside it stand the decisions and the seconds (compiling left out) until the mean return of 100 training
+episodes first reached the stated level. Defaults were tuned on seeds from 1000; the table shows seeds 0 to 9, and 100
+to 119 as fresh ones.
 """
 
 import argparse
@@ -58,13 +59,20 @@ def measured(name, folder):
     to_level = [first_reached(run, level) for run in runs]
     reached = [found for found in to_level if found[0] is not None]
     return {
-        "decisions": steps, "wanted": wanted, "good": good, "seeds": len(scores), "wilson": [low, high],
-        "least": float(scores.min()), "median": float(np.median(scores)), "most": float(scores.max()),
-        "level": level, "reached": len(reached),
+        "decisions": steps,
+        "wanted": wanted,
+        "good": good,
+        "seeds": len(scores),
+        "wilson": [low, high],
+        "least": float(scores.min()),
+        "median": float(np.median(scores)),
+        "most": float(scores.max()),
+        "level": level,
+        "reached": len(reached),
         "decisions_to_level": float(np.median([d for d, _ in reached])) if reached else None,
         "seconds_to_level": float(np.median([s for _, s in reached])) if reached else None,
         "seconds_a_seed": seconds,
-    }  # fmt: skip
+    }
 
 
 def main():

@@ -1,13 +1,14 @@
-"""What the methods for ranges learn, at their default settings: several seeds, against an exact optimum and a hand-written rule.
+"""What the methods for ranges learn, at their default settings: several seeds, against an exact optimum and a
+hand-written rule.
 
 ``python benchmarks/levels_of_ranges.py`` prints two tables, and writes JSON with ``--json FILE``.
 
-The winch: excess cost ``(J - J*) / J*`` of the last greedy policy. J is the mean cost discounted by 0.99 over 400 episodes of
-1,000 decisions, J* that of the Riccati feedback from the same first states with the same gusts. With
+The winch: excess cost ``(J - J*) / J*`` of the last greedy policy. J is the mean cost discounted by 0.99 over 400
+episodes of 1,000 decisions, J* that of the Riccati feedback from the same first states with the same gusts. With
 ``--need`` runs of a tenth, a fifth ... of the decisions tell how many would have been enough.
 
-The greenhouse: mean return on 200 fixed evaluation episodes, the 95 % interval of its difference from the thermostat, episode by
-episode, and how many seeds have its lower end above 0.
+The greenhouse: mean return on 200 fixed evaluation episodes, the 95 % interval of its difference from the thermostat,
+episode by episode, and how many seeds have its lower end above 0.
 
 Defaults were tuned on seeds from 1000; the tables show seeds from 0.
 """
@@ -61,7 +62,8 @@ def winch(agent, steps, seeds):
 
 
 def enough(agent, steps, seeds, wanted):
-    """The fewest decisions, among parts of the whole, with which median and worst of the seeds are within what is wanted."""
+    """The fewest decisions, among parts of the whole, with which median and worst of the seeds are within what is
+    wanted."""
     for part in (0.1, 0.2, 0.35, 0.5, 0.7):
         r = winch(agent, int(part * steps), seeds)
         if r["median"] <= wanted[0] and r["worst"] <= wanted[1]:
@@ -81,9 +83,13 @@ def greenhouse(agent, steps, seeds):
         means.append(float(returns.mean()))
         lows.append(float(apart.mean() - half))
     return {
-        "decisions": steps, "thermostat": float(rule.mean()), "means": means, "lower_ends": lows,
-        "above": int(np.sum(np.array(lows) > 0.0)), "seeds": len(means),
-    }  # fmt: skip
+        "decisions": steps,
+        "thermostat": float(rule.mean()),
+        "means": means,
+        "lower_ends": lows,
+        "above": int(np.sum(np.array(lows) > 0.0)),
+        "seeds": len(means),
+    }
 
 
 def main():
@@ -96,7 +102,8 @@ def main():
     results = {"winch": {}, "greenhouse": {}}
     gain, matrix = riccati_solution()
     print(
-        f"winch: the best feedback is {np.round(-gain, 4)}, the cost of a state x'Px with P's diagonal {np.round(np.diag(matrix), 3)}"
+        f"winch: the best feedback is {np.round(-gain, 4)}, the cost of a state x'Px with P's diagonal "
+        f"{np.round(np.diag(matrix), 3)}"
     )
     for name, (agent, steps, wanted) in WINCH.items():
         if (options.only and options.only != name) or options.place == "greenhouse":
@@ -108,7 +115,8 @@ def main():
             needed = f"  median within {wanted[0]:.0%} and worst within {wanted[1]:.0%} after {r['needed']:,}"
         print(
             f"winch {name:<5} {steps:>9,}  excess cost median {r['median']:.2%}, worst {r['worst']:.2%}"
-            f"  ({', '.join(f'{x:.2%}' for x in r['excess'])}); Riccati at a bound in {r['at_bound']:.4%} of steps{needed}",
+            f"  ({', '.join(f'{x:.2%}' for x in r['excess'])}); Riccati at a bound in {r['at_bound']:.4%} of "
+            f"steps{needed}",
             flush=True,
         )
     for name, (agent, steps) in GREENHOUSE.items():
@@ -117,7 +125,8 @@ def main():
         r = results["greenhouse"][name] = greenhouse(agent, steps, range(10))
         print(
             f"greenhouse {name:<5} {steps:>9,}  returns {min(r['means']):.1f} / {np.median(r['means']):.1f} / "
-            f"{max(r['means']):.1f} (thermostat {r['thermostat']:.1f}); above it by at least {min(r['lower_ends']):.1f}, "
+            f"{max(r['means']):.1f} (thermostat {r['thermostat']:.1f}); above it by at least "
+            f"{min(r['lower_ends']):.1f}, "
             f"{r['above']} of {r['seeds']} seeds surely",
             flush=True,
         )

@@ -1,8 +1,8 @@
 """The live page under load, by HTTP and in headless Chromium.
 
-python benchmarks/live.py many [--runs 2000]     # first paint, time of an update on the server, and until the page shows it
-python benchmarks/live.py fuzz [--cases 2000]    # requests that nobody meant: no traceback, nothing written outside
-python benchmarks/live.py memory [--updates 20000] # the server's memory over as many updates as a day has
+python benchmarks/live.py many [--runs 2000]     # first paint, time of an update on the server, and until the page
+shows it python benchmarks/live.py fuzz [--cases 2000]    # requests that nobody meant: no traceback, nothing written
+outside python benchmarks/live.py memory [--updates 20000] # the server's memory over as many updates as a day has
 python benchmarks/live.py kills [--kills 200]    # SIGKILL in the middle of writing jobs
 """
 
@@ -73,10 +73,14 @@ def many(count):
                 ask(base, "/api/all")
                 again.append(time.perf_counter() - began)
             return {
-                "runs": count, "first answer of a new server, seconds": round(first, 2),
-                "later answers, milliseconds (least, median, most)": [round(1000 * f(again), 1) for f in (min, statistics.median, max)],
-                **looked(folder), **painted(base, folder),
-            }  # fmt: skip
+                "runs": count,
+                "first answer of a new server, seconds": round(first, 2),
+                "later answers, milliseconds (least, median, most)": [
+                    round(1000 * f(again), 1) for f in (min, statistics.median, max)
+                ],
+                **looked(folder),
+                **painted(base, folder),
+            }
         finally:
             process.kill()
 
@@ -131,14 +135,33 @@ def painted(base, folder):
     return {
         "from asking to rows in the browser, seconds (least, median, most)": [round(f(paints), 2) for f in three],
         "from a change of a file to the page, seconds (least, median, most)": [round(f(shown), 2) for f in three],
-    }  # fmt: skip
+    }
 
 
 PATHS = [
-    "/", "/page/main.js", "/page/charts.js", "/api/all", "/api/compare", "/api/choices", "/api/fields", "/api/begin", "/api/search/x", "/api/run/run-0000", "/api/run/run-0000/replay/late",
-    "/api/run/run-0000/evaluate", "/api/run/run-0000/stop", "/api/run/run-0000/export", "/api/job/1/pause", "/api/job/1/drop", "/api/episode/run/run-0000/best", "/api/episode/run/run-0000/best/0/picture",
-    "/api/episode/kept/x/0", "/api/games", "/api/games/x/act", "/api/games/x/picture",
-]  # fmt: skip
+    "/",
+    "/page/main.js",
+    "/page/charts.js",
+    "/api/all",
+    "/api/compare",
+    "/api/choices",
+    "/api/fields",
+    "/api/begin",
+    "/api/search/x",
+    "/api/run/run-0000",
+    "/api/run/run-0000/replay/late",
+    "/api/run/run-0000/evaluate",
+    "/api/run/run-0000/stop",
+    "/api/run/run-0000/export",
+    "/api/job/1/pause",
+    "/api/job/1/drop",
+    "/api/episode/run/run-0000/best",
+    "/api/episode/run/run-0000/best/0/picture",
+    "/api/episode/kept/x/0",
+    "/api/games",
+    "/api/games/x/act",
+    "/api/games/x/picture",
+]
 READ = ("/", "/page/main.js", "/page/charts.js", "/api/all", "/api/choices")
 VALUES = [
     None,
@@ -249,8 +272,13 @@ def fuzz(cases, seed):
         said = process.stderr.read()
         after = sorted(str(p) for p in Path(place).iterdir())
         return {
-            "cases": cases, "statuses": found, "alive": alive, "wrong": wrong, "tracebacks in what the server said": said.count("Traceback"), "written outside": [p for p in after if p not in outside],
-        }  # fmt: skip
+            "cases": cases,
+            "statuses": found,
+            "alive": alive,
+            "wrong": wrong,
+            "tracebacks in what the server said": said.count("Traceback"),
+            "written outside": [p for p in after if p not in outside],
+        }
 
 
 def memory(updates):
@@ -274,7 +302,10 @@ def memory(updates):
 
 
 def kills(count):
-    words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add(['resume', '{run}'], 'r'), flush=True)"
+    words = (
+        "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: "
+        "print(q.add(['resume', '{run}'], 'r'), flush=True)"
+    )
     from jokulmist.work.queue import Queue
 
     told = lost = 0

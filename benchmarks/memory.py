@@ -1,8 +1,9 @@
 """What is seen only in part: methods with and without `jm.Recurrent`, five seeds each.
 
-python benchmarks/memory.py beacon [--far 20] [--method PPO]   # a lamp seen once, a turn many decisions later; chance is 0, the optimum 1
-python benchmarks/memory.py mast                               # a mast without its speeds, seen through noise, beside the full one
-python benchmarks/memory.py cost                               # updates a second with and without
+python benchmarks/memory.py beacon [--far 20] [--method PPO]   # a lamp seen once, a turn many decisions later; chance
+is 0, the optimum 1 python benchmarks/memory.py mast                               # a mast without its speeds, seen
+through noise, beside the full one python benchmarks/memory.py cost                               # updates a second
+with and without
 """
 
 import argparse
@@ -21,7 +22,8 @@ SEEDS = range(5)
 
 
 class Beacon(jm.Environment):
-    """A beacon at the mouth of a fjord shows to one side, once; where the fjord forks, `far` decisions later, the boat turns to that side or runs aground."""
+    """A beacon at the mouth of a fjord shows to one side, once; where the fjord forks, `far` decisions later, the boat
+    turns to that side or runs aground."""
 
     far: int = jm.parameter(20, low=1, high=1_000, help="Decisions between the beacon and the fork.")
 
@@ -77,11 +79,17 @@ class Fog(choosing.Mast):
 
 
 METHODS = {
-    "PPO": (lambda network, far: jm.PPO(network=network, horizon=max(64, -(-(far + 1) // 64) * 64)), {20: 300_000, 100: 800_000}),
-    "Reinforce": (lambda network, far: jm.Reinforce(network=network, horizon=far + 1, longest=2 * (far + 1), learning_rate=3e-3), {20: 500_000}),
+    "PPO": (
+        lambda network, far: jm.PPO(network=network, horizon=max(64, -(-(far + 1) // 64) * 64)),
+        {20: 300_000, 100: 800_000},
+    ),
+    "Reinforce": (
+        lambda network, far: jm.Reinforce(network=network, horizon=far + 1, longest=2 * (far + 1), learning_rate=3e-3),
+        {20: 500_000},
+    ),
     "SAC": (lambda network, far: jm.SAC(network=network, learn_every=16, minibatch=16), {20: 60_000}),
     "DQN": (lambda network, far: jm.DQN(network=network, learn_every=16, minibatch=16), {20: 60_000, 100: 120_000}),
-}  # fmt: skip
+}
 
 
 def over_seeds(make, agent, steps):

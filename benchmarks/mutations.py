@@ -3,8 +3,8 @@
     python benchmarks/mutations.py            # all of them, in a copy of the repository; about twenty minutes
     python benchmarks/mutations.py --only 3 7
 
-Each is one line of the library that is made wrong in a way that somebody might make it wrong, with the tests that should notice. Without the
-change these tests pass (`.ci/run`). Only the first tier is asked.
+Each is one line of the library that is made wrong in a way that somebody might make it wrong, with the tests that
+should notice. Without the change these tests pass (`.ci/run`). Only the first tier is asked.
 """
 
 import argparse
@@ -253,9 +253,17 @@ def main() -> None:
             path.write_text(whole.replace(was, wrong, 1))
             began = time.perf_counter()
             told = subprocess.run(
-                f"{sys.executable} -m pytest -q -x -n 0 -p no:cacheprovider {tests}", shell=True, cwd=place, text=True, capture_output=True,
-                env={**os.environ, "PYTHONPATH": str(place / "src"), "JAX_COMPILATION_CACHE_DIR": str(place / "compiled")},
-            )  # fmt: skip
+                f"{sys.executable} -m pytest -q -x -n 0 -p no:cacheprovider {tests}",
+                shell=True,
+                cwd=place,
+                text=True,
+                capture_output=True,
+                env={
+                    **os.environ,
+                    "PYTHONPATH": str(place / "src"),
+                    "JAX_COMPILATION_CACHE_DIR": str(place / "compiled"),
+                },
+            )
             path.write_text(whole)
             failed = [line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
             if told.returncode not in (1, 2) or not failed:

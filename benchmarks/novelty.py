@@ -15,7 +15,8 @@ SEEDS = range(5)
 
 
 class Chain(jm.Environment):
-    """Forty stones across a river: at each one of two ways is right, and the other leads back to the bank. Only the far bank pays."""
+    """Forty stones across a river: at each one of two ways is right, and the other leads back to the bank. Only the far
+    bank pays."""
 
     stones: int = jm.parameter(40, low=2, high=200)
     time_limit = 120
@@ -43,7 +44,8 @@ class Chain(jm.Environment):
 
 
 class Lamps(Chain):
-    """The same, seen as a row of lamps, one of which is lit: nothing that a network could learn of one stone holds for the next."""
+    """The same, seen as a row of lamps, one of which is lit: nothing that a network could learn of one stone holds for
+    the next."""
 
     class State(jm.State):
         stone: int = jm.field()
@@ -71,7 +73,8 @@ WALLS = """
 
 
 class House(jm.Environment):
-    """A house of six rooms after a storm: the key hangs in one, and the door (D) to the room with the radio is locked. Only the radio pays."""
+    """A house of six rooms after a storm: the key hangs in one, and the door (D) to the room with the radio is locked.
+    Only the radio pays."""
 
     rows = WALLS.strip().split("\n")
     wall = jm.series([[c == "#" for c in row] for row in rows])
@@ -148,7 +151,8 @@ if __name__ == "__main__":
         json.dumps(
             {
                 f"{task}, {method}": {
-                    "with novelty": measured(task, method, jm.Novelty(weights[method])), "without": measured(task, method, None),
+                    "with novelty": measured(task, method, jm.Novelty(weights[method])),
+                    "without": measured(task, method, None),
                 }
                 for task in given.tasks
                 for method in given.methods
@@ -156,4 +160,4 @@ if __name__ == "__main__":
             },
             indent=2,
         )
-    )  # fmt: skip
+    )

@@ -13,6 +13,10 @@ def paired(ours, theirs, pairs):
         other.append(speeds[theirs])
         ratios.append(speeds[ours] / speeds[theirs])
     return {
-        "ratio": median(ratios), "least": min(ratios), "most": max(ratios),
-        "ours": median(mine), "by_hand": median(other), "pairs": pairs,
-    }  # fmt: skip
+        "ratio": median(ratios),
+        "least": min(ratios),
+        "most": max(ratios),
+        "ours": median(mine),
+        "by_hand": median(other),
+        "pairs": pairs,
+    }

@@ -1,9 +1,10 @@
 """Several players: whether partners fit, what a roster is good for, and what players cost.
 
-python benchmarks/players.py fit      # haul: five pairs, cross-play, a roster of them with a sixth partner that nobody learned with
-python benchmarks/players.py speed    # decisions a second: two that learn against one, a roster of 8 against a fixed partner
-python benchmarks/players.py exact    # games whose solution is known: a table that dominates, matching pennies, a team game, a game of sticks in turns
-python benchmarks/players.py lots     # whether both players of `lots` learn, beside random play and the reference
+python benchmarks/players.py fit      # haul: five pairs, cross-play, a roster of them with a sixth partner that nobody
+learned with python benchmarks/players.py speed    # decisions a second: two that learn against one, a roster of 8
+against a fixed partner python benchmarks/players.py exact    # games whose solution is known: a table that dominates,
+matching pennies, a team game, a game of sticks in turns python benchmarks/players.py lots     # whether both players of
+`lots` learn, beside random play and the reference
 """
 
 import argparse
@@ -130,7 +131,8 @@ def lots(folder, share):
 
 
 def fit(folder, share):
-    """Cross-play of five pairs; `north` trained with a roster of their partners, or with one of them, beside a sixth partner."""
+    """Cross-play of five pairs; `north` trained with a roster of their partners, or with one of them, beside a sixth
+    partner."""
     haul, steps = jm.gallery.Haul(), int(STEPS * share)
     runs = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=steps, seeds=range(PAIRS), folder=folder)
     five = list(runs)[:5]
@@ -147,10 +149,14 @@ def fit(folder, share):
     roster = [with_sixth(jm.Roster(*paths), seed) for seed in range(3)]
     single = [with_sixth(jm.Fixed(path), seed) for seed, path in enumerate(paths)]
     return {
-        "own": crossed.own_mean, "exchanged": crossed.swapped, "p": crossed.p, "means": np.round(crossed.means, 1).tolist(),
+        "own": crossed.own_mean,
+        "exchanged": crossed.swapped,
+        "p": crossed.p,
+        "means": np.round(crossed.means, 1).tolist(),
         "sides": [float(run.episodes["to_port"].tail(100).mean().round(1)) for run in runs],
-        "roster_with_sixth": roster, "single_with_sixth": single,
-    }  # fmt: skip
+        "roster_with_sixth": roster,
+        "single_with_sixth": single,
+    }
 
 
 def speed(folder, share, rounds=5):

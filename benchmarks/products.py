@@ -2,8 +2,10 @@
 
 python benchmarks/products.py [--only DQN] [--widths 64 256] [--repeats 7] [--json FILE]
 
-The products of a whole turn with its update are read off the traced program: their sizes, and how often each is done. Each size is timed alone, in a loop that does nothing else, on
-the same core. The share is what all these products take alone, over what the loop takes with everything else in it: choosing, the environment, gathering, activations, the optimiser.
+The products of a whole turn with its update are read off the traced program: their sizes, and how often each is done.
+Each size is timed alone, in a loop that does nothing else, on the same core. The share is what all these products take
+alone, over what the loop takes with everything else in it: choosing, the environment, gathering, activations, the
+optimiser.
 """
 
 import argparse
@@ -80,7 +82,8 @@ def seconds_alone(product):
 
 
 def joined_products():
-    """Two products of one size, as two, as one with a leading axis, and as one twice as wide: what joining twin critics, or target and online networks, would bring."""
+    """Two products of one size, as two, as one with a leading axis, and as one twice as wide: what joining twin
+    critics, or target and online networks, would bring."""
     import jax
     import jax.numpy as jnp
     from jax import lax
@@ -165,10 +168,12 @@ def main():
             work = sum(count * operations(product) for product, count in found.items())
             share = statistics.median(a / t for a, t in zip(alone, taken, strict=True))
             told[f"{method} {width}"] = {
-                "share": round(share, 3), "microseconds an update": round(1e6 * statistics.median(taken), 1),
-                "of which products alone": round(1e6 * statistics.median(alone), 1), "million operations": round(work / 1e6, 2),
+                "share": round(share, 3),
+                "microseconds an update": round(1e6 * statistics.median(taken), 1),
+                "of which products alone": round(1e6 * statistics.median(alone), 1),
+                "million operations": round(work / 1e6, 2),
                 "products": {f"{left} x {right}": count for (left, right, _), count in found.most_common(12)},
-            }  # fmt: skip
+            }
             print(
                 f"{method} {width} wide: {share:.2f} of the rate; {json.dumps(told[f'{method} {width}'])}", flush=True
             )

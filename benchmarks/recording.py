@@ -1,4 +1,5 @@
-"""What recording costs: the share of a training that goes into it, and whole trainings with records against trainings in memory.
+"""What recording costs: the share of a training that goes into it, and whole trainings with records against trainings
+in memory.
 
 Run: ``python benchmarks/recording.py [--pairs 3] [--share 1.0]``; a table and JSON.
 """
@@ -56,8 +57,10 @@ if __name__ == "__main__":
     for place in PLACES:
         results[place] = one = measured(place, given.pairs, given.share)
         print(
-            f"{place}: {one['episodes_a_second']:,.0f} episodes a second, recording them {one['share']:.1%} of the run; with records "
-            f"{one['with_records']:.2f} times as long as in memory, with rollouts {one['with_rollouts']:.2f} times that",
+            f"{place}: {one['episodes_a_second']:,.0f} episodes a second, recording them {one['share']:.1%} of the "
+            "run; with records "
+            f"{one['with_records']:.2f} times as long as in memory, with rollouts {one['with_rollouts']:.2f} times "
+            "that",
             file=sys.stderr,
         )
     print(json.dumps(results, indent=2))

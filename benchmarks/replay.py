@@ -1,8 +1,10 @@
-"""Replay memory: what a million transitions of ten numbers take, and what sampling costs as the memory grows, evenly and by priority.
+"""Replay memory: what a million transitions of ten numbers take, and what sampling costs as the memory grows, evenly
+and by priority.
 
 python benchmarks/replay.py [--repeats 7] [--json FILE]
 
-Memory: the process's resident memory before and after the memory is filled. Sampling: a minibatch of 64 with its new priorities, in one compiled loop of 200.
+Memory: the process's resident memory before and after the memory is filled. Sampling: a minibatch of 64 with its new
+priorities, in one compiled loop of 200.
 """
 
 import argparse

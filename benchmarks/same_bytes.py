@@ -3,10 +3,11 @@
     python benchmarks/same_bytes.py --keep /tmp/before      # with the code as it is, before a change
     python benchmarks/same_bytes.py --against /tmp/before   # after it: every run again, compared
 
-The runs: every method on both lanes; every kind of action and of channel; modifiers, parameters that vary, a curriculum; simulators in
-this process and in workers; a run that was stopped and gone on with; a search. Compared of each: episodes.csv, evaluated.csv, readings.csv without its
-seconds, rollouts, the arrays of the last checkpoint (weights, statistics, what learning goes on from), and what an evaluation returns. Weights depend on the machine and on the
-versions of its packages, so that a folder is only good on the machine that made it.
+The runs: every method on both lanes; every kind of action and of channel; modifiers, parameters that vary, a
+curriculum; simulators in this process and in workers; a run that was stopped and gone on with; a search. Compared of
+each: episodes.csv, evaluated.csv, readings.csv without its seconds, rollouts, the arrays of the last checkpoint
+(weights, statistics, what learning goes on from), and what an evaluation returns. Weights depend on the machine and on
+the versions of its packages, so that a folder is only good on the machine that made it.
 
 ``--only WORDS`` makes the runs whose name has one of the words in it; ``--workers 2`` uses two processes.
 """
@@ -28,19 +29,32 @@ import jokulmist as jm
 
 CLOCKS = ("seconds", "steps_per_second")
 DENSE = jm.Dense(16, 16)
-# Small, so that compiling is most of the time; what is likely to be tuned is written out; replay begins early, so that every update is made.
+# Small, so that compiling is most of the time; what is likely to be tuned is written out; replay begins early, so that
+# every update is made.
 AGENTS = {
-    "QLearning": jm.QLearning(bins=6), "Sarsa": jm.Sarsa(bins=6), "ExpectedSarsa": jm.ExpectedSarsa(bins=6),
-    "LinearQ": jm.LinearQ(tiles=4), "LinearQ-radial": jm.LinearQ(features="radial", replay=True, replay_size=500, replay_start=100),
+    "QLearning": jm.QLearning(bins=6),
+    "Sarsa": jm.Sarsa(bins=6),
+    "ExpectedSarsa": jm.ExpectedSarsa(bins=6),
+    "LinearQ": jm.LinearQ(tiles=4),
+    "LinearQ-radial": jm.LinearQ(features="radial", replay=True, replay_size=500, replay_start=100),
     "DQN": jm.DQN(network=DENSE, huber_reach=1.0, replay_start=100, replay_size=1_000),
-    "DQN-all": jm.DQN(network=DENSE, huber_reach=1.0, replay_start=100, replay_size=1_000, dueling=True, prioritised=True, target_share=0.01),
-    "PPO": jm.PPO(network=DENSE, horizon=16), "ActorCritic": jm.ActorCritic(network=DENSE, entropy_bonus=jm.linear(0.05, 0.0, over=1.0)),
+    "DQN-all": jm.DQN(
+        network=DENSE,
+        huber_reach=1.0,
+        replay_start=100,
+        replay_size=1_000,
+        dueling=True,
+        prioritised=True,
+        target_share=0.01,
+    ),
+    "PPO": jm.PPO(network=DENSE, horizon=16),
+    "ActorCritic": jm.ActorCritic(network=DENSE, entropy_bonus=jm.linear(0.05, 0.0, over=1.0)),
     "Reinforce": jm.Reinforce(network=DENSE, longest=64, horizon=16, learning_rate=jm.linear(5e-4, 0.0, over=1.0)),
     "DDPG": jm.DDPG(network=DENSE, target_share=0.005, replay_start=100, replay_size=1_000),
     "TD3": jm.TD3(network=DENSE, target_share=0.005, replay_start=100, replay_size=1_000),
     "SAC": jm.SAC(network=DENSE, replay_start=100, replay_size=1_000),
     "RandomPlay": jm.RandomPlay(),
-}  # fmt: skip
+}
 CHOICES = (
     "QLearning",
     "Sarsa",
@@ -71,15 +85,24 @@ def cases():
             found[f"winch-{name}-{lane}"] = (winch, AGENTS[name], {**kept, "steps": steps // 2})
         found[f"tarn-DQN-{lane}"] = (gallery.Tarn(), AGENTS["DQN"], kept)
         found[f"aurora-PPO-{lane}"] = (
-            gallery.Aurora().modified(jm.Stack(3)), jm.PPO(horizon=8, network=jm.Convolutional(8, filters=[(4, 3, 2)])),
+            gallery.Aurora().modified(jm.Stack(3)),
+            jm.PPO(horizon=8, network=jm.Convolutional(8, filters=[(4, 3, 2)])),
             {**kept, "steps": 300},
-        )  # fmt: skip
+        )
         found[f"greenhouse-SAC-{lane}"] = (gallery.Greenhouse(), AGENTS["SAC"], {**kept, "steps": steps // 2})
         found[f"skerry-PPO-{lane}"] = (gallery.Skerry(), AGENTS["PPO"], {**kept, "steps": 300})
         modified = ferry.modified(
-            jm.Noisy("position", 0.5), jm.Delay("speed", 1), jm.LastAction(), jm.TimeLeft(), jm.Stack(2), jm.Late(1), jm.StickyAction(0.1),
-            jm.Scaled(0.5), jm.Clipped(-5.0, 5.0), jm.Opening(3),
-        )  # fmt: skip
+            jm.Noisy("position", 0.5),
+            jm.Delay("speed", 1),
+            jm.LastAction(),
+            jm.TimeLeft(),
+            jm.Stack(2),
+            jm.Late(1),
+            jm.StickyAction(0.1),
+            jm.Scaled(0.5),
+            jm.Clipped(-5.0, 5.0),
+            jm.Opening(3),
+        )
         found[f"modified-PPO-{lane}"] = (modified, AGENTS["PPO"], kept)
         found[f"modified-Sarsa-{lane}"] = (
             ferry.modified(jm.Hide("turning"), jm.Signed(), jm.Late(1)),
@@ -127,9 +150,11 @@ class Buoy(jm.Simulator):
         self.at += 0.5 * (2 * action - 1) + float(self.chance.normal(0.0, 0.5))
         far = abs(self.at) > self.width
         return jm.Outcome(
-            {"at": self.at, "age": self.age}, terms={"near": 1.0 - abs(self.at) / self.width, "pull": 1.0},
-            closed_by="adrift" if far else None, measures={"farthest": abs(self.at)},
-        )  # fmt: skip
+            {"at": self.at, "age": self.age},
+            terms={"near": 1.0 - abs(self.at) / self.width, "pull": 1.0},
+            closed_by="adrift" if far else None,
+            measures={"farthest": abs(self.at)},
+        )
 
 
 def made(name, folder):
@@ -145,14 +170,29 @@ def made(name, folder):
 def gone_on_with(folder):
     """A run that was stopped half way, and gone on with; and a search."""
     run = jm.train(
-        jm.gallery.Ferry(), AGENTS["DQN"], steps=1_600, copies=4, seed=5, folder=folder, name="resumed-DQN",
+        jm.gallery.Ferry(),
+        AGENTS["DQN"],
+        steps=1_600,
+        copies=4,
+        seed=5,
+        folder=folder,
+        name="resumed-DQN",
         stop_when=stops_at_half,
-    )  # fmt: skip
+    )
     jm.resume(run.path)
     jm.tune(
-        jm.gallery.Ferry(), jm.QLearning(bins=6), over={"agent.learning_rate": jm.between(0.01, 0.5)}, steps=1_000, candidates=4,
-        copies=4, again=1, seeds=[1], workers=1, folder=folder, name="search",
-    )  # fmt: skip
+        jm.gallery.Ferry(),
+        jm.QLearning(bins=6),
+        over={"agent.learning_rate": jm.between(0.01, 0.5)},
+        steps=1_000,
+        candidates=4,
+        copies=4,
+        again=1,
+        seeds=[1],
+        workers=1,
+        folder=folder,
+        name="search",
+    )
 
 
 def stops_at_half(progress):

@@ -1,9 +1,11 @@
-"""What a decision costs against the number of copies, and an update against the width of the network, each with its slope.
+"""What a decision costs against the number of copies, and an update against the width of the network, each with its
+slope.
 
 python benchmarks/scaling.py [--repeats 3] [--json FILE]
 
-Copies: the tarn by a table and by PPO, 1 to 16,384 copies, whole runs without a folder, compiled before; seconds a decision. Width: PPO on the winch with two hidden layers of 16 to
-512, 64 copies. A slope is that of the logarithms: 0 where a cost does not change, -1 where it falls as fast as copies grow, 2 where it grows with the square of the width.
+Copies: the tarn by a table and by PPO, 1 to 16,384 copies, whole runs without a folder, compiled before; seconds a
+decision. Width: PPO on the winch with two hidden layers of 16 to 512, 64 copies. A slope is that of the logarithms: 0
+where a cost does not change, -1 where it falls as fast as copies grow, 2 where it grows with the square of the width.
 """
 
 import argparse

@@ -1,7 +1,8 @@
 """The methods of a search against random search on the gallery, at equal budget: what the winner scores on new seeds.
 
-The budget is counted in decisions. Each repeat draws anew and trains with other seeds; the winner of a search is run again on five seeds
-that no candidate had. Run: ``python benchmarks/searches.py [--repeats 10] [--only 'tarn, tables']``; a table and JSON. About half an hour on two cores.
+The budget is counted in decisions. Each repeat draws anew and trains with other seeds; the winner of a search is run
+again on five seeds that no candidate had. Run: ``python benchmarks/searches.py [--repeats 10] [--only 'tarn,
+tables']``; a table and JSON. About half an hour on two cores.
 """
 
 import argparse
@@ -25,7 +26,9 @@ from jokulmist.training.workers.pool import WorkerPool, usual_workers
 BUDGET = 20  # whole runs
 PROBLEMS = {
     "ferry, PPO": (
-        jm.gallery.Ferry(), jm.PPO(), 36_864,
+        jm.gallery.Ferry(),
+        jm.PPO(),
+        36_864,
         {
             "agent.learning_rate": jm.between(1e-5, 1e-1, scale="log"),
             "agent.entropy_bonus": jm.between(1e-4, 1.0, scale="log"),
@@ -35,7 +38,9 @@ PROBLEMS = {
         },
     ),
     "ferry, tables": (
-        jm.gallery.Ferry(), jm.QLearning(bins=8), 200_000,
+        jm.gallery.Ferry(),
+        jm.QLearning(bins=8),
+        200_000,
         {
             "agent.learning_rate": jm.between(1e-3, 1.0, scale="log"),
             "agent.exploration": jm.between(0.0, 1.0),
@@ -43,15 +48,18 @@ PROBLEMS = {
         },
     ),
     "tarn, tables": (
-        jm.gallery.Tarn(), jm.QLearning(bins=20), 200_000,
+        jm.gallery.Tarn(),
+        jm.QLearning(bins=20),
+        200_000,
         {
             "agent.learning_rate": jm.between(1e-3, 1.0, scale="log"),
             "agent.exploration": jm.between(0.0, 1.0),
             "agent.discount": jm.between(0.5, 1.0),
         },
     ),
-}  # fmt: skip
-# Halving with three rungs of a third each trains a candidate for 7 / 27 of a run in the mean, and promotes some early that are overtaken.
+}
+# Halving with three rungs of a third each trains a candidate for 7 / 27 of a run in the mean, and promotes some early
+# that are overtaken.
 METHODS = {"random": BUDGET, "gaussian-process": BUDGET, "halving": round(0.85 * BUDGET * 27 / 7)}
 
 
@@ -103,7 +111,8 @@ if __name__ == "__main__":
         print(f"{problem}, {given.repeats} repeats, {time.perf_counter() - began:.0f} s: {told}", file=sys.stderr)
         for row in pairs:
             print(
-                f"  {row['first']} beats random by {row['difference']:.3g}, in {row['chance']:.0%} of pairs; p {row['p']:.3f}, {row['verdict']}",
+                f"  {row['first']} beats random by {row['difference']:.3g}, in {row['chance']:.0%} of pairs; p "
+                f"{row['p']:.3f}, {row['verdict']}",
                 file=sys.stderr,
             )
     print(json.dumps(results, indent=2))

@@ -1,4 +1,5 @@
-"""`jokulmist serve` on the loopback: requests a second and latencies at 1, 8 and 64 clients, and wrong requests by the thousand.
+"""`jokulmist serve` on the loopback: requests a second and latencies at 1, 8 and 64 clients, and wrong requests by the
+thousand.
 
 python benchmarks/serving.py speed --seconds 5
 python benchmarks/serving.py fuzz --cases 1000
@@ -25,9 +26,12 @@ import jokulmist as jm
 def served(folder):
     run = jm.train(jm.gallery.Ferry(), jm.PPO(), steps=20_000, folder=folder, name="ferry")
     process = subprocess.Popen(
-        [sys.executable, "-m", "jokulmist", "serve", str(run.path), "--port", "0"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        [sys.executable, "-m", "jokulmist", "serve", str(run.path), "--port", "0"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
         preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
-    )  # fmt: skip
+    )
     line = process.stdout.readline()
     return run, process, int(re.search(r":(\d+)/decide", line).group(1))
 
@@ -44,7 +48,8 @@ def speed(seconds):
 
                 def ask(own, until=until):
                     link = http.client.HTTPConnection("127.0.0.1", port)
-                    link.connect()  # head and body go in two packets, the second of which would wait for an answer to the first
+                    # head and body go in two packets, the second of which would wait for an answer to the first
+                    link.connect()
                     link.sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
                     while time.perf_counter() < until:
                         began = time.perf_counter()
@@ -59,8 +64,10 @@ def speed(seconds):
                     thread.join()
                 every = np.concatenate(times)
                 found[f"{clients} clients"] = {
-                    "requests_per_second": round(len(every) / seconds), "p50_ms": round(1e3 * float(np.quantile(every, 0.5)), 2), "p99_ms": round(1e3 * float(np.quantile(every, 0.99)), 2),
-                }  # fmt: skip
+                    "requests_per_second": round(len(every) / seconds),
+                    "p50_ms": round(1e3 * float(np.quantile(every, 0.5)), 2),
+                    "p99_ms": round(1e3 * float(np.quantile(every, 0.99)), 2),
+                }
         finally:
             process.kill()
         return found

@@ -6,7 +6,8 @@ drift. ``--pairs 7`` by default; ``--quick`` for a look.
 
 Three ways of timing: *running* (without compiling: the second run in a process), *whole* (a fresh process from start to
 end, importing, compiling and recording, at 200,000 and 2,000,000 decisions), and *level* (seconds and decisions until
-the mean return of the last 100 episodes first reaches a stated level, and the share of the library's own cost in a plain step).
+the mean return of the last 100 episodes first reaches a stated level, and the share of the library's own cost in a
+plain step).
 """
 
 import argparse
@@ -84,9 +85,13 @@ def whole_pairs(steps, copies, pairs):
         mine.append(steps / seconds["ours"])
         other.append(steps / seconds["theirs"])
     return {
-        "ratio": median(ratios), "least": min(ratios), "most": max(ratios),
-        "ours": median(mine), "by_hand": median(other), "pairs": pairs,
-    }  # fmt: skip
+        "ratio": median(ratios),
+        "least": min(ratios),
+        "most": max(ratios),
+        "ours": median(mine),
+        "by_hand": median(other),
+        "pairs": pairs,
+    }
 
 
 def to_level(returns, decisions_an_episode=96, window=100):
@@ -97,7 +102,8 @@ def to_level(returns, decisions_an_episode=96, window=100):
 
 
 def library_share(steps=20_000):
-    """Microseconds of a plain step that are the library's: a whole step of random play, less the class's own methods."""
+    """Microseconds of a plain step that are the library's: a whole step of random play, less the class's own
+    methods."""
     import jokulmist as jm
     from jokulmist.environments.chance.draws import PlainDraw
     from jokulmist.environments.chance.noise import Domain, Noise, Stream
@@ -168,7 +174,8 @@ def main():
     levels = {"by hand, NumPy": by_hand, "plain, 1 copy": lambda n: library(n, 1, "plain")}
     levels |= {f"compiled, {c}": lambda n, c=c: library(n, c, "compiled") for c in (1, 64)}
     print(
-        f"\ndecisions and seconds until the mean of 100 episodes first reaches {LEVEL:g}, in runs of 1,000,000 decisions"
+        f"\ndecisions and seconds until the mean of 100 episodes first reaches {LEVEL:g}, in runs of 1,000,000 "
+        "decisions"
     )
     results["level"] = {}
     for name, work in levels.items():

@@ -1,10 +1,11 @@
 """How fast PPO, DQN and SAC train: the library's lanes against loops written by hand, paired in one run.
 
-``python benchmarks/speed_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. What is told is the ratio:
+``python benchmarks/speed_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. What is told is the
+ratio:
 both sides of a pair run one after the other on one core, in alternating order, and the median of the pairs counts. The
-loops by hand stand in `by_hand`: a NumPy ferry, one jitted choice a step, one jitted update. The same settings on both sides;
-``at its own copies`` compares a loop of 8 copies (PPO) or one (DQN) with the copies that the library chooses. Plain lanes
-are compared with a loop that drives the same class.
+loops by hand stand in `by_hand`: a NumPy ferry, one jitted choice a step, one jitted update. The same settings on both
+sides; ``at its own copies`` compares a loop of 8 copies (PPO) or one (DQN) with the copies that the library chooses.
+Plain lanes are compared with a loop that drives the same class.
 
 Besides: the same in whole fresh processes; two seeds side by side against one after another; and what share of the
 processor's measured rate of matrix products the compiled PPO reaches.
@@ -117,7 +118,8 @@ def whole(code):
 def whole_codes(method, steps, copies):
     ours = (
         f"# {steps}\nimport jokulmist as jm, tempfile\n"
-        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(**{settings_of(method)}), steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
+        f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(**{settings_of(method)}), steps={steps}, "
+        f"copies={copies}, folder=tempfile.mkdtemp())"
     )
     place = place_of(method)
     theirs = (
@@ -201,9 +203,15 @@ def main():
     print("median of the ratios, pair by pair [least, most]; speeds are medians; one core")
     agents = {name: getattr(jm, name)(**settings_of(name)) for name in ("PPO", "DQN", "SAC")}
     cases = [
-        ("PPO", 8, 8), ("PPO", 8, 64), ("DQN", 8, 8), ("DQN", 1, 1), ("DQN", 1, 16),
-        ("SAC", 8, 8), ("SAC", 1, 1), ("SAC", 1, 16),
-    ]  # fmt: skip
+        ("PPO", 8, 8),
+        ("PPO", 8, 64),
+        ("DQN", 8, 8),
+        ("DQN", 1, 1),
+        ("DQN", 1, 16),
+        ("SAC", 8, 8),
+        ("SAC", 1, 1),
+        ("SAC", 1, 16),
+    ]
     for method, hand_copies, copies in cases:
         if options.only and options.only not in method:
             continue

@@ -1,8 +1,10 @@
-"""Six values of a setting with five seeds each: one search, against the same thirty runs as thirty commands, two at a time.
+"""Six values of a setting with five seeds each: one search, against the same thirty runs as thirty commands, two at a
+time.
 
 Whole processes on both sides, starting and compiling included; what they train is the same, byte for byte.
 Run: ``python benchmarks/sweep.py [--steps 300000] [--method PPO] [--anew]``; a table and JSON. Several minutes.
-Compiled code is kept between processes, which spares the commands most of their compiling; with ``--anew`` neither side keeps it.
+Compiled code is kept between processes, which spares the commands most of their compiling; with ``--anew`` neither side
+keeps it.
 """
 
 import argparse
@@ -78,11 +80,15 @@ def compared(method, steps, anew, side_by_side=2):
         seconds = [json.loads(path.read_text())["seconds"] for path in (folder / "commands").glob("*/origin.json")]
         warm = [json.loads(path.read_text())["seconds"] for path in (folder / "search").glob("candidate*/origin.json")]
     return {
-        "runs": len(alone), "seconds_of_training_as_a_command_tells": float(np.median(seconds)),
-        "seconds_of_training_in_a_warm_worker": float(np.median(warm)), "seconds_of_one_command": float(np.median(alone)),
-        "seconds_of_all_commands": commands, "seconds_of_the_search": search, "times_faster": commands / search,
+        "runs": len(alone),
+        "seconds_of_training_as_a_command_tells": float(np.median(seconds)),
+        "seconds_of_training_in_a_warm_worker": float(np.median(warm)),
+        "seconds_of_one_command": float(np.median(alone)),
+        "seconds_of_all_commands": commands,
+        "seconds_of_the_search": search,
+        "times_faster": commands / search,
         "runs_that_differ": differ,
-    }  # fmt: skip
+    }
 
 
 if __name__ == "__main__":
@@ -95,9 +101,12 @@ if __name__ == "__main__":
     for steps in given.steps:
         results[steps] = one = compared(given.method, steps, given.anew)
         print(
-            f"{given.method}, {steps:,} decisions ({one['seconds_of_training_as_a_command_tells']:.1f} s of training in a command, "
-            f"{one['seconds_of_training_in_a_warm_worker']:.1f} s in a warm worker): {one['runs']} commands {one['seconds_of_all_commands']:.0f} s, "
-            f"one search {one['seconds_of_the_search']:.0f} s, {one['times_faster']:.2f} times faster; {one['runs_that_differ']} runs differ",
+            f"{given.method}, {steps:,} decisions ({one['seconds_of_training_as_a_command_tells']:.1f} s of training "
+            "in a command, "
+            f"{one['seconds_of_training_in_a_warm_worker']:.1f} s in a warm worker): {one['runs']} commands "
+            f"{one['seconds_of_all_commands']:.0f} s, "
+            f"one search {one['seconds_of_the_search']:.0f} s, {one['times_faster']:.2f} times faster; "
+            f"{one['runs_that_differ']} runs differ",
             file=sys.stderr,
         )
     print(json.dumps(results, indent=2))

@@ -1,9 +1,13 @@
-"""Seconds from a fresh process to a stated level: the library at its defaults against loops by hand at theirs, in pairs in one run.
+"""Seconds from a fresh process to a stated level: the library at its defaults against loops by hand at theirs, in pairs
+in one run.
 
 python benchmarks/to_level.py [--pairs 7] [--only balance-PPO] [--cold] [--json FILE]
 
-Balance, swing-up and images are problems of the proving ground that defaults were never chosen by; the ferry, the winch and the tarn are of the gallery. The level is the mean return of the last 100 episodes of training. Each side is a whole process, imports and compiling included; `--cold` gives ours an empty cache of compiled code.
-Each pair has a seed of its own. A side that has not come to the level within its decisions is told so, and counts with all the time that it took.
+Balance, swing-up and images are problems of the proving ground that defaults were never chosen by; the ferry, the winch
+and the tarn are of the gallery. The level is the mean return of the last 100 episodes of training. Each side is a whole
+process, imports and compiling included; `--cold` gives ours an empty cache of compiled code. Each pair has a seed of
+its own. A side that has not come to the level within its decisions is told so, and counts with all the time that it
+took.
 """
 
 import argparse
@@ -20,7 +24,8 @@ from pathlib import Path
 
 HERE = Path(__file__).parent
 PROVING = HERE / "proving" / "telling.py"
-# The level, about 0.9 of the way from random play to the reference, and the decisions that both sides are given, as the proving ground gives them.
+# The level, about 0.9 of the way from random play to the reference, and the decisions that both sides are given, as the
+# proving ground gives them.
 CASES = {
     "balance-PPO": {"method": "PPO", "place": "Barrel", "level": 450.0, "most": 200_000},
     "balance-DQN": {"method": "DQN", "place": "Barrel", "level": 450.0, "most": 150_000},
@@ -133,11 +138,13 @@ def main():
             for who, side in (("ours", ours), ("by hand", theirs)):
                 row[who] = {
                     "seconds": round(statistics.median(one[0] for one in side), 2),
-                    "decisions": statistics.median(one[1] for one in side), "reached": f"{sum(one[2] for one in side)} of {len(side)}",
-                }  # fmt: skip
+                    "decisions": statistics.median(one[1] for one in side),
+                    "reached": f"{sum(one[2] for one in side)} of {len(side)}",
+                }
             told[name] = row
             print(
-                f"{name}, {case['place']}, to {case['level']:g}: {row['ratio']:.1f} times [{row['least']:.1f}, {row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', 'by hand')})}",
+                f"{name}, {case['place']}, to {case['level']:g}: {row['ratio']:.1f} times [{row['least']:.1f}, "
+                f"{row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', 'by hand')})}",
                 flush=True,
             )
     if given.json:

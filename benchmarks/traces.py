@@ -13,7 +13,8 @@ import jokulmist as jm
 
 
 class Fjord(jm.Environment):
-    """A boat feels its way up a narrow fjord of a hundred reaches; only the quay at its end pays, and a wrong turn costs a reach."""
+    """A boat feels its way up a narrow fjord of a hundred reaches; only the quay at its end pays, and a wrong turn
+    costs a reach."""
 
     reaches: int = jm.parameter(100, low=2, high=1_000)
     time_limit = 2_000
@@ -71,6 +72,9 @@ if __name__ == "__main__":
         found = [until(agent, seed) for seed in range(10)]
         known = [n for n in found if n is not None]
         told[name] = {
-            "reached": f"{len(known)} of 10", "median decisions": statistics.median(known) if known else None, "least": min(known, default=None), "most": max(known, default=None),
-        }  # fmt: skip
+            "reached": f"{len(known)} of 10",
+            "median decisions": statistics.median(known) if known else None,
+            "least": min(known, default=None),
+            "most": max(known, default=None),
+        }
     print(json.dumps(told, indent=2))

@@ -1,9 +1,9 @@
 """Environments over a wire: what the wire costs, faults by the hundred, the game in Node and in Chromium to a level.
 
-python benchmarks/wire.py cost                 # microseconds an arena and step at 1, 8 and 64 arenas on the loopback, and the share of waiting
-python benchmarks/wire.py faults --cases 1000  # link cut in the middle of a frame, killed, hung, late, wrong shapes, no numbers, garbage, a gigabyte announced
-python benchmarks/wire.py node                 # examples/punt trained in Node, three seeds
-python benchmarks/wire.py browser              # and in headless Chromium
+python benchmarks/wire.py cost                 # microseconds an arena and step at 1, 8 and 64 arenas on the loopback,
+and the share of waiting python benchmarks/wire.py faults --cases 1000  # link cut in the middle of a frame, killed,
+hung, late, wrong shapes, no numbers, garbage, a gigabyte announced python benchmarks/wire.py node                 #
+examples/punt trained in Node, three seeds python benchmarks/wire.py browser              # and in headless Chromium
 """
 
 import argparse
@@ -30,14 +30,28 @@ from jokulmist.remote.environment import RemoteLane
 ROOT = Path(__file__).resolve().parents[1]
 PROGRAM = [sys.executable, str(ROOT / "tests" / "remote" / "float_program.py")]
 FAULTS = (
-    "dies", "hangs", "late", "garbage", "binary", "out_of_order", "raises", "wrong_shape", "no_number", "null_number", "unknown_ending", "huge", "cut", "gigabyte",
+    "dies",
+    "hangs",
+    "late",
+    "garbage",
+    "binary",
+    "out_of_order",
+    "raises",
+    "wrong_shape",
+    "no_number",
+    "null_number",
+    "unknown_ending",
+    "huge",
+    "cut",
+    "gigabyte",
     "garbage_frame",
-)  # fmt: skip
+)
 PUNT = ["node", str(ROOT / "examples" / "punt" / "node.mjs")]
 
 
 def cost(rounds=7, turns=300):
-    """What a turn takes in the library alone: the whole, less what the program itself takes and what a lane of simulators in this process takes."""
+    """What a turn takes in the library alone: the whole, less what the program itself takes and what a lane of
+    simulators in this process takes."""
     found = {}
     for arenas in (1, 8, 64):
         environment = jm.Remote(command=["env", f"ARENAS={arenas}", *PUNT])
@@ -112,7 +126,8 @@ STILL = jm.Outcome(dict.fromkeys("abcdef", 0.0), terms={"poling": 1.0})
 
 
 def _here(arenas, turns):
-    """What the copies of a lane cost without a wire, less the checks of what a simulator tells, which a wire has of its own."""
+    """What the copies of a lane cost without a wire, less the checks of what a simulator tells, which a wire has of its
+    own."""
     from jokulmist.environments.transition.simulator_stepping import Reader
     from jokulmist.lanes.plain import PlainLane
 
@@ -137,8 +152,11 @@ def faults(cases, seed=0):
         kind, at = FAULTS[k % len(FAULTS)], chance.randrange(3, 60)
         with tempfile.TemporaryDirectory() as place:
             environment = jm.Remote(
-                command=["env", f"FAULT={kind}:{at}", f"SEEN={place}/seen", *PROGRAM], answer_within=1.0, patience=30.0, most_lost=1.0
-            )  # fmt: skip
+                command=["env", f"FAULT={kind}:{at}", f"SEEN={place}/seen", *PROGRAM],
+                answer_within=1.0,
+                patience=30.0,
+                most_lost=1.0,
+            )
             try:
                 run = jm.train(environment, jm.RandomPlay(), steps=240, copies=4, seed=k, folder=None)
                 rows = run.episodes
@@ -147,7 +165,8 @@ def faults(cases, seed=0):
                     run.status == "done" and Path(place, "seen").exists() and (whole["moves"] == whole["steps"]).all()
                 )
                 lost = int((rows["closed_by"] == "lost").sum())
-                # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose; a float that sank in the turn before is between two, too.
+                # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose; a float that
+                # sank in the turn before is between two, too.
                 first = rows["decisions"][rows["closed_by"] == "lost"].min() if lost else 0
                 between = int(((rows["closed_by"] != "lost") & (rows["decisions"] == first - 4)).sum())
                 right = right and lost == (0 if (at - 2) % 21 == 0 else 4 - between)
@@ -199,10 +218,25 @@ def browser(steps=60_000):
     with tempfile.TemporaryDirectory() as profile:
         page = f"http://127.0.0.1:{pages.server_port}/examples/punt/punt.html#ws://127.0.0.1:{port}%20herring"
         chromium = subprocess.Popen(
-            ["sh", "-c", 'sleep 2; exec "$@"', "sh", "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking",
-             "--disable-component-update", "--disable-sync", f"--user-data-dir={profile}", "--remote-debugging-port=0", page],
+            [
+                "sh",
+                "-c",
+                'sleep 2; exec "$@"',
+                "sh",
+                "chromium",
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--no-first-run",
+                "--disable-background-networking",
+                "--disable-component-update",
+                "--disable-sync",
+                f"--user-data-dir={profile}",
+                "--remote-debugging-port=0",
+                page,
+            ],
             stderr=subprocess.DEVNULL,
-        )  # fmt: skip
+        )
         try:
             punt = jm.Remote(listen=port, secret="herring", patience=60.0)
             began = time.perf_counter()

@@ -1,8 +1,9 @@
 """The story of a setting: how large an entropy bonus?
 
-A boat fishes between two banks. The near one pays a little and is close; the far one pays seven times as much and lies behind a
-current that wears out whoever drifts in it. Rowing at random loses, so everything speaks for the near bank, and an agent that soon
-makes up its mind stays there: a local habit. One that is paid too much for keeping its options open never makes up its mind.
+A boat fishes between two banks. The near one pays a little and is close; the far one pays seven times as much and lies
+behind a current that wears out whoever drifts in it. Rowing at random loses, so everything speaks for the near bank,
+and an agent that soon makes up its mind stays there: a local habit. One that is paid too much for keeping its options
+open never makes up its mind.
 
 Six values of PPO's entropy bonus, ten seeds each, one search, one figure.
 
@@ -68,7 +69,8 @@ def main() -> None:
         seeds=range(seeds or 2),
         again=0,
     )
-    # Judged as it acts while it trains: acting greedily would hide how undecided a policy still is. Above 1.5 it knows the far bank.
+    # Judged as it acts while it trains: acting greedily would hide how undecided a policy still is. Above 1.5 it knows
+    # the far bank.
     found = jm.compare(search.runs, by="agent.entropy_bonus", score="return", against="0", level=1.5)
     print(
         found.table[["group", "seeds", "score", "low", "high", "learned"]].to_string(index=False, float_format="%.2f")

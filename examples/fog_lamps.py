@@ -1,7 +1,8 @@
 """Images with a curriculum: keep a lamp in sight while the fog thickens as the agent learns.
 
-Without the curriculum the first fog is the last one, and little is seen of the lamp. The parameter `fog` moves through levels, each when the mean of the last
-episodes at a level is high enough; the last lines say what each policy reaches in the thickest fog.
+Without the curriculum the first fog is the last one, and little is seen of the lamp. The parameter `fog` moves through
+levels, each when the mean of the last episodes at a level is high enough; the last lines say what each policy reaches
+in the thickest fog.
 """
 
 import jokulmist as jm

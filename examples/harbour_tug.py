@@ -1,6 +1,7 @@
 """A tug clears ice floes out of the harbour: a simulator on a rigid-body engine, its copies in worker processes.
 
-The engine (pymunk: `pip install "jokulmist[examples]"`) keeps the state, so nobody can copy it: the class derives from `jm.Simulator`.
+The engine (pymunk: `pip install "jokulmist[examples]"`) keeps the state, so nobody can copy it: the class derives from
+`jm.Simulator`.
 """
 
 import math
@@ -18,8 +19,9 @@ BEAMS = 9
 class HarbourTug(jm.Simulator):
     """Push the floes out through the gap in the east wall, without ramming anything.
 
-    Good play noses the nearest floe from the west and carries it east. Random play returns about -0.4 and clears none; after
-    300,000 decisions PPO returns about 1.2 and clears one floe in three episodes. The sounding beams cannot tell ice from stone.
+    Good play noses the nearest floe from the west and carries it east. Random play returns about -0.4 and clears none;
+    after 300,000 decisions PPO returns about 1.2 and clears one floe in three episodes. The sounding beams cannot tell
+    ice from stone.
     """
 
     floes: int = jm.parameter(3, low=1, high=8, fixed=True)

@@ -1,7 +1,8 @@
 """Records as teachers: learn from a logbook of the ferry alone, and then go on in the simulator.
 
-The logbook is written by a rule and by chance, half of each. From it three policies are learned without one decision more: by imitating it, by valuing what it holds, and
-with doubt of what it does not hold. The last run begins with what the best of them has learned.
+The logbook is written by a rule and by chance, half of each. From it three policies are learned without one decision
+more: by imitating it, by valuing what it holds, and with doubt of what it does not hold. The last run begins with what
+the best of them has learned.
 """
 
 from pathlib import Path

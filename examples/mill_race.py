@@ -1,7 +1,7 @@
 """Equations with chance, and decisions that take effect later: water for a mill, from a tarn four hours above it.
 
-What was let out is on its way for four hours, so the state holds a pipeline of past decisions, and the agent is shown it. Two runs differ in one
-thing: whether it is shown. (`jm.window` and `jm.put` are the other tools for such arrays.)
+What was let out is on its way for four hours, so the state holds a pipeline of past decisions, and the agent is shown
+it. Two runs differ in one thing: whether it is shown. (`jm.window` and `jm.put` are the other tools for such arrays.)
 """
 
 import jokulmist as jm

@@ -1,7 +1,8 @@
 """A machine with many joints, shaped in two rounds: an arm of three joints lays a net at a buoy.
 
-The first round rewards nearness alone, and gets an arm that trembles at the buoy: trembling costs nothing. The second round gives the term `jerk` its weight.
-Both runs have all terms in their records, so that the ledgers can be laid side by side.
+The first round rewards nearness alone, and gets an arm that trembles at the buoy: trembling costs nothing. The second
+round gives the term `jerk` its weight. Both runs have all terms in their records, so that the ledgers can be laid side
+by side.
 """
 
 import jokulmist as jm
@@ -66,5 +67,6 @@ if __name__ == "__main__":
         run = jm.train(NetArm(weights={"jerk": weight}), jm.PPO(), steps=300_000, seed=0, folder=None)
         last = run.episodes.tail(100)
         print(
-            f"{title}: near {last['near'].mean():.1f} of 80, jerk {last['jerk'].mean():.1f}, {last['left_over'].mean():.2f} m left over"
+            f"{title}: near {last['near'].mean():.1f} of 80, jerk {last['jerk'].mean():.1f}, "
+            f"{last['left_over'].mean():.2f} m left over"
         )

@@ -1,6 +1,8 @@
-"""Train on a game at the end of a connection: the program in `afloat/float.py`, which could as well be in another language or on another machine.
+"""Train on a game at the end of a connection: the program in `afloat/float.py`, which could as well be in another
+language or on another machine.
 
-The training starts it, steps all its arenas by one message each way, and starts it again should it die. `punt/` is a game in JavaScript, `weir/` one in C.
+The training starts it, steps all its arenas by one message each way, and starts it again should it die. `punt/` is a
+game in JavaScript, `weir/` one in C.
 """
 
 import sys

@@ -1,4 +1,5 @@
-"""Shape the reward of the greenhouse term by term: two shortcuts that the agent finds, and the terms that close them."""
+"""Shape the reward of the greenhouse term by term: two shortcuts that the agent finds, and the terms that close
+them."""
 
 from pathlib import Path
 

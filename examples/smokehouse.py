@@ -1,7 +1,7 @@
 """Decisions only when something is ready: a smokehouse whose racks are asked about when one of them is done.
 
-Time goes on by itself minute by minute; the agent is asked only while a rack is done (`decide_when`), and what happens on the way counts for its last
-decision. `steps` of an episode are its decisions, `advances` its minutes.
+Time goes on by itself minute by minute; the agent is asked only while a rack is done (`decide_when`), and what happens
+on the way counts for its last decision. `steps` of an episode are its decisions, `advances` its minutes.
 """
 
 import jokulmist as jm
@@ -39,7 +39,8 @@ class Smokehouse(jm.Environment):
         smoked = xp.where(here & taken, 0.0, state.smoked + self.fire * draw.gamma(4.0, 0.25))
         burnt = smoked > 140.0
         smoked = xp.where(burnt, 0.0, smoked)
-        # One rack after another is looked at; it is asked about once it has smoked for an hour, and then every ten minutes.
+        # One rack after another is looked at; it is asked about once it has smoked for an hour, and then every ten
+        # minutes.
         which = xp.asarray((state.which + 1) % RACKS, dtype=xp.int32)
         done = (smoked[which] > 60.0) & draw.bernoulli(0.3)
         return state.replace(

@@ -1,6 +1,7 @@
 """Players: two rowers in one boat, trained as pairs, and then each with the partner of another pair.
 
-A pair may find a habit that only this pair understands. `jm.cross_play` lets each rower row with every other's partner, and says whether they fit.
+A pair may find a habit that only this pair understands. `jm.cross_play` lets each rower row with every other's partner,
+and says whether they fit.
 """
 
 import jokulmist as jm

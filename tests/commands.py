@@ -42,7 +42,8 @@ def benchmark(name):
 
 @cache
 def sanitizers():
-    """What a C compiler is told to notice reads and writes out of bounds and undefined behaviour; nothing where none is here that can."""
+    """What a C compiler is told to notice reads and writes out of bounds and undefined behaviour; nothing where none is
+    here that can."""
     flags = ("-fsanitize=address,undefined", "-fno-sanitize-recover=all")
     if shutil.which("cc") is None:
         return ()

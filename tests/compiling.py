@@ -17,7 +17,8 @@ os.environ["XDG_DATA_HOME"], os.environ["XDG_CACHE_HOME"] = str(KEPT / "data"), 
 if "PYTEST_XDIST_WORKER" not in os.environ:
     shutil.rmtree(KEPT / "data", ignore_errors=True)
 
-# The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the flag, without it.
+# The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the
+# flag, without it.
 FASTER = "--xla_cpu_use_fusion_emitters=false"
 if "XLA_FLAGS" not in os.environ and "PYTEST_XDIST_WORKER" not in os.environ:
     tried = subprocess.run(

@@ -23,7 +23,8 @@ def _in_own_folder(tmp_path, monkeypatch):
 
 @pytest.fixture(autouse=True, scope="module")
 def _lets_go_of_programs():
-    """What a file has compiled is let go of at its end: no other file runs it, and a process would grow to gigabytes."""
+    """What a file has compiled is let go of at its end: no other file runs it, and a process would grow to
+    gigabytes."""
     yield
     program._PROGRAMS.clear()
     jax.clear_caches()

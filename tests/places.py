@@ -236,7 +236,8 @@ def seen(numbers, legal=(), ages=None):
 
 
 class Gates(jm.Environment):
-    """Two choices at once, of which some are forbidden: the open gate moves from day to day, a lamp may be lit at night.
+    """Two choices at once, of which some are forbidden: the open gate moves from day to day, a lamp may be lit at
+    night.
 
     Going through the open gate pays, a lit lamp pays at night; nothing that is forbidden may ever be done.
     """
@@ -305,7 +306,8 @@ class Signal(jm.Environment):
 
 
 class Tiller(jm.Environment):
-    """A choice and two ranges of different units at once: the tiller must point at the buoy, the right sheet be hauled."""
+    """A choice and two ranges of different units at once: the tiller must point at the buoy, the right sheet be
+    hauled."""
 
     time_limit = 10
 
@@ -444,7 +446,8 @@ class Lift(jm.Environment):
 
 
 class Trip(jm.Environment):
-    """Sell the catch in the harbour for 2, or sail out in doubtful weather: in the mean more, in one of ten cases a loss of 10."""
+    """Sell the catch in the harbour for 2, or sail out in doubtful weather: in the mean more, in one of ten cases a
+    loss of 10."""
 
     deadline = 1
 

@@ -1,4 +1,5 @@
-"""The short form of benchmarks/attack: some wrong words, plans, records, environments and calls, each answered by one message."""
+"""The short form of benchmarks/attack: some wrong words, plans, records, environments and calls, each answered by one
+message."""
 
 import subprocess
 import sys

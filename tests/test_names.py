@@ -92,3 +92,16 @@ def test_docstrings_name_what_exists():
                 elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= known | {"md", "docs"}:
                     stale.append(f"{file}: {text}")
     assert stale == []
+
+
+def test_lines_are_short_and_the_formatter_is_on():
+    """At most 120 characters, but for what a comment for a tool adds and an example of a docstring."""
+    long, off = [], []
+    for file in sorted(SOURCE.rglob("*.py")):
+        for number, line in enumerate(file.read_text().splitlines(), 1):
+            code = re.sub(r"  # (type|noqa).*", "", line)
+            if len(code) > 120 and not code.strip().startswith((">>>", "...")):
+                long.append(f"{file.name}:{number}")
+            if "fmt: skip" in line or "fmt: off" in line:
+                off.append(f"{file.name}:{number}")
+    assert (long, off) == ([], [])

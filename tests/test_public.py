@@ -65,7 +65,8 @@ def test_the_examples_in_docstrings_run(name):
 
 
 def shorter(text):
-    """The same program with budgets of some thousand steps: that it runs is what is tested here, and not what is learned."""
+    """The same program with budgets of some thousand steps: that it runs is what is tested here, and not what is
+    learned."""
     return re.sub(r"(?i)(steps ?= ?)[\d_]{5,}", r"\g<1>2_000", text)
 
 
@@ -83,7 +84,8 @@ def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
 
 @pytest.mark.slow
 def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
-    """In a kernel: tables of HTML for what is trained, judged, compared and searched, one line of progress a run, and a plot."""
+    """In a kernel: tables of HTML for what is trained, judged, compared and searched, one line of progress a run, and a
+    plot."""
     import nbformat
     from nbclient import NotebookClient
 
@@ -106,9 +108,12 @@ def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
     assert "polyline" in html["run"][1]
     assert any("image/png" in o.get("data", {}) for o in shown["jm.plot(run);"])
     for last, told in {
-        "run.policy": "QLearning(bins=20)", "jm.evaluate(run.policy, Pond())": "mean return", "run.rollouts[-1]": "moments",
-        "jm.compare(runs)": "which differ", "search": "best agent.bins",
-    }.items():  # fmt: skip
+        "run.policy": "QLearning(bins=20)",
+        "jm.evaluate(run.policy, Pond())": "mean return",
+        "run.rollouts[-1]": "moments",
+        "jm.compare(runs)": "which differ",
+        "search": "best agent.bins",
+    }.items():
         assert told in html[last][-1], last
     assert "class Pond" in (tmp_path / "runs" / "pond-qlearning-001" / "source" / "notebook.py").read_text()
 
@@ -133,19 +138,26 @@ def test_a_wheel_holds_the_whole_library_and_works_where_the_source_is_not(tmp_p
         shutil.copy(ROOT / name, source / name)
     built = subprocess.run(
         [sys.executable, "-m", "pip", "wheel", "--quiet", "--no-deps", "--no-build-isolation", "-w", tmp_path, source],
-        capture_output=True, text=True,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+    )
     assert built.returncode == 0, built.stderr
     (wheel,) = tmp_path.glob("*.whl")
     with zipfile.ZipFile(wheel) as packed:
         packed.extractall(tmp_path / "site")
         inside = {name for name in packed.namelist() if name.startswith("jokulmist/")}
     assert inside == {name.removeprefix("src/") for name in tracked}
-    program = "import jokulmist as jm; print(jm.__file__); print(jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=300, lane='plain').status)"
+    program = (
+        "import jokulmist as jm; print(jm.__file__); print(jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=300, "
+        "lane='plain').status)"
+    )
     told = subprocess.run(
-        [sys.executable, "-P", "-c", program], cwd=tmp_path, env={**os.environ, "PYTHONPATH": str(tmp_path / "site")},
-        capture_output=True, text=True,
-    )  # fmt: skip
+        [sys.executable, "-P", "-c", program],
+        cwd=tmp_path,
+        env={**os.environ, "PYTHONPATH": str(tmp_path / "site")},
+        capture_output=True,
+        text=True,
+    )
     assert told.stdout.split() == [str(tmp_path / "site" / "jokulmist" / "__init__.py"), "done"], told.stderr
 
 

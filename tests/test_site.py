@@ -1,4 +1,5 @@
-"""The site: built without a warning, every link and anchor there, every page reached, the search at work without a network."""
+"""The site: built without a warning, every link and anchor there, every page reached, the search at work without a
+network."""
 
 import re
 import subprocess

@@ -21,8 +21,14 @@ QUIET = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
 PLAN = {
     **kinds.PLAN,
     "training": {"steps": 2000, "lane": "plain", "checkpoint_every": 200},
-    "tuning": {"method": "random", "candidates": 4, "score": "return", "again": 1, "over": {"agent.learning_rate": {"among": [0.1, 0.2, 0.3, 0.4]}}},
-}  # fmt: skip
+    "tuning": {
+        "method": "random",
+        "candidates": 4,
+        "score": "return",
+        "again": 1,
+        "over": {"agent.learning_rate": {"among": [0.1, 0.2, 0.3, 0.4]}},
+    },
+}
 MOST_SECONDS = 30.0
 
 
@@ -84,7 +90,8 @@ def ends(process, name, status, words, wanted, most=MOST_SECONDS):
     found = json.loads(Path("runs", name, "search.json").read_text())["status"]
     good = process.returncode == status and words in out and "Traceback" not in out and found == wanted
     print(
-        f"{'ok   ' if good else 'FAULT'} {name}: {seconds:.1f} s, status {process.returncode}, the search is {found}: {words!r}"
+        f"{'ok   ' if good else 'FAULT'} {name}: {seconds:.1f} s, status {process.returncode}, the search is "
+        f"{found}: {words!r}"
     )
     if not good:
         print(out[-1000:])

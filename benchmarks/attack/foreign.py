@@ -1,10 +1,12 @@
-"""Folders, queues, heads, kept episodes and exports that came from somebody else, with a canary: none of their code runs, and none of them stops the library.
+"""Folders, queues, heads, kept episodes and exports that came from somebody else, with a canary: none of their code
+runs, and none of them stops the library.
 
     python benchmarks/attack/foreign.py --cases 5000 [--seed 7] [--kinds folders,queues]
 
-Each case takes a copy of a run's folder that this user did not train, changes it in some of many ways, and reads it as commands, calls, the page (with
-and without `--look`) and exports do. A canary is a file that only the foreign code writes. It is a fault when the canary appears, when anything but one of the library's
-own errors comes back, when a case takes longer than 20 s, or when a file outside of the scratch folder changes. The same seed gives the same cases.
+Each case takes a copy of a run's folder that this user did not train, changes it in some of many ways, and reads it as
+commands, calls, the page (with and without `--look`) and exports do. A canary is a file that only the foreign code
+writes. It is a fault when the canary appears, when anything but one of the library's own errors comes back, when a case
+takes longer than 20 s, or when a file outside of the scratch folder changes. The same seed gives the same cases.
 """
 
 import argparse
@@ -44,9 +46,33 @@ class Pond(jm.Environment):
         return after.level
 """
 ODD = [
-    None, True, -1, 10**30, 1e308, float("nan"), "", "x", "..", "../other", "--trust", "\ud800", "\0", "a\nb", "é" * 400, [], [1], {}, {"use": "os:system"}, "os:system",
-    "/etc/passwd", "1970-01-01", "nothing", [[[]]], "*/ int x; /*", "</script>",
-]  # fmt: skip
+    None,
+    True,
+    -1,
+    10**30,
+    1e308,
+    float("nan"),
+    "",
+    "x",
+    "..",
+    "../other",
+    "--trust",
+    "\ud800",
+    "\0",
+    "a\nb",
+    "é" * 400,
+    [],
+    [1],
+    {},
+    {"use": "os:system"},
+    "os:system",
+    "/etc/passwd",
+    "1970-01-01",
+    "nothing",
+    [[[]]],
+    "*/ int x; /*",
+    "</script>",
+]
 
 
 class Slow(Exception):
@@ -389,9 +415,18 @@ def paged(folder, name, draw, look):
 def asked(app, path, body):
     sent = []
     scope = {
-        "type": "http", "http_version": "1.1", "method": "GET" if body is None else "POST", "path": path, "raw_path": path.encode("utf-8", "replace"),
-        "query_string": b"", "headers": [], "scheme": "http", "server": ("127.0.0.1", 9), "root_path": "", "client": ("127.0.0.1", 1),
-    }  # fmt: skip
+        "type": "http",
+        "http_version": "1.1",
+        "method": "GET" if body is None else "POST",
+        "path": path,
+        "raw_path": path.encode("utf-8", "replace"),
+        "query_string": b"",
+        "headers": [],
+        "scheme": "http",
+        "server": ("127.0.0.1", 9),
+        "root_path": "",
+        "client": ("127.0.0.1", 1),
+    }
 
     async def receive():
         return {"type": "http.request", "body": json.dumps(body).encode(), "more_body": False}
@@ -497,9 +532,12 @@ def queues(folder, canary, outside, draw):
         with contextlib.suppress(sqlite3.Error):
             db.execute(f"UPDATE jobs SET {column} = ?", (value,))
     more = [
-        "CREATE TRIGGER t AFTER UPDATE ON jobs BEGIN UPDATE jobs SET status = 'waiting'; END", "DROP TABLE jobs",
-        "ALTER TABLE jobs RENAME TO others", "CREATE TABLE words (x)", "PRAGMA user_version = 7",
-    ]  # fmt: skip
+        "CREATE TRIGGER t AFTER UPDATE ON jobs BEGIN UPDATE jobs SET status = 'waiting'; END",
+        "DROP TABLE jobs",
+        "ALTER TABLE jobs RENAME TO others",
+        "CREATE TABLE words (x)",
+        "PRAGMA user_version = 7",
+    ]
     if draw.random() < 0.3:
         with contextlib.suppress(sqlite3.Error):
             db.execute(draw.choice(more))

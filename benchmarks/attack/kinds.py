@@ -118,9 +118,22 @@ def _agents():
 
 
 TRAINING = (
-    "steps", "episodes", "copies", "seeds", "lane", "evaluate_every", "evaluate_episodes", "checkpoint_every", "checkpoint_minutes", "keep_checkpoints",
-    "best_by", "record_every", "stop_when", "processes", "unknown",
-)  # fmt: skip
+    "steps",
+    "episodes",
+    "copies",
+    "seeds",
+    "lane",
+    "evaluate_every",
+    "evaluate_episodes",
+    "checkpoint_every",
+    "checkpoint_minutes",
+    "keep_checkpoints",
+    "best_by",
+    "record_every",
+    "stop_when",
+    "processes",
+    "unknown",
+)
 SECTIONS = ("environment", "agent", "training", "vary", "curriculum", "observers", "tuning", "strange", "modify")
 
 
@@ -253,10 +266,19 @@ def _replace_one(chance, tree):
 
 
 LOOKS = (
-    ("runs", "--json"), ("runs",), ("runs", "--where", "agent.bins=4"), ("evaluate", "runs/one", "--episodes", 2), ("compare", "runs"), ("redo", "runs/one"),
-    ("resume", "runs/one", "--steps", 20), ("resume", "runs/one", "--start-over"), ("replay", "runs/one", "--to", "out.png"), ("report", "runs/one", "--no-replays", "--to", "out.html"),
-    ("evaluate", "runs/one", "--checkpoint", "best", "--episodes", 2), ("check", "pond.py:Pond", "--trace", 2, "--policy", "runs/one"),
-)  # fmt: skip
+    ("runs", "--json"),
+    ("runs",),
+    ("runs", "--where", "agent.bins=4"),
+    ("evaluate", "runs/one", "--episodes", 2),
+    ("compare", "runs"),
+    ("redo", "runs/one"),
+    ("resume", "runs/one", "--steps", 20),
+    ("resume", "runs/one", "--start-over"),
+    ("replay", "runs/one", "--to", "out.png"),
+    ("report", "runs/one", "--no-replays", "--to", "out.html"),
+    ("evaluate", "runs/one", "--checkpoint", "best", "--episodes", 2),
+    ("check", "pond.py:Pond", "--trace", 2, "--policy", "runs/one"),
+)
 
 
 def records(arena, chance):
@@ -265,12 +287,19 @@ def records(arena, chance):
 
     marker, run = arena.root / "executed", arena.root / "runs" / "one"
     calls_on_a_run = (
-        ("episodes", lambda: jm.Run.open(run).episodes), ("readings", lambda: jm.Run.open(run).readings), ("policy", lambda: jm.Run.open(run).policy),
-        ("rollouts", lambda: jm.Run.open(run).rollouts), ("plan", lambda: jm.Run.open(run).plan), ("table", lambda: jm.Runs([jm.Run.open(run)]).table),
-        ("environment", lambda: jm.Run.open(run).environment.episode(seed=1).observation), ("best", lambda: jm.Run.open(run).best),
-        ("evaluated", lambda: jm.Run.open(run).evaluated), ("repr", lambda: repr(jm.Run.open(run))), ("plot", lambda: jm.plot(run)),
+        ("episodes", lambda: jm.Run.open(run).episodes),
+        ("readings", lambda: jm.Run.open(run).readings),
+        ("policy", lambda: jm.Run.open(run).policy),
+        ("rollouts", lambda: jm.Run.open(run).rollouts),
+        ("plan", lambda: jm.Run.open(run).plan),
+        ("table", lambda: jm.Runs([jm.Run.open(run)]).table),
+        ("environment", lambda: jm.Run.open(run).environment.episode(seed=1).observation),
+        ("best", lambda: jm.Run.open(run).best),
+        ("evaluated", lambda: jm.Run.open(run).evaluated),
+        ("repr", lambda: repr(jm.Run.open(run))),
+        ("plot", lambda: jm.plot(run)),
         ("compare", lambda: jm.compare([run, run.parent / "two"])),
-    )  # fmt: skip
+    )
     while True:
         restored(arena, "one", "two")
         marker.unlink(missing_ok=True)
@@ -306,8 +335,14 @@ def records(arena, chance):
 SEARCH = {
     **PLAN,
     "training": {"steps": 60, "lane": "plain", "checkpoint_every": 30},
-    "tuning": {"method": "random", "candidates": 2, "again": 1, "score": "return", "over": {"agent.learning_rate": {"among": [0.1, 0.5]}}},
-}  # fmt: skip
+    "tuning": {
+        "method": "random",
+        "candidates": 2,
+        "again": 1,
+        "score": "return",
+        "over": {"agent.learning_rate": {"among": [0.1, 0.5]}},
+    },
+}
 SEARCH_LOOKS = (
     ("resume", "searched/one", "--workers", 1),
     ("resume", "searched/one", "--json", "--workers", 1),
@@ -324,11 +359,17 @@ def searches(arena, chance):
     shutil.copytree(arena.root / "searched", arena.root / "kept-search")
     place = arena.root / "searched" / "one"
     calls_on_a_search = (
-        ("open", lambda: jm.Search.open(place)), ("table", lambda: jm.Search.open(place).table), ("runs", lambda: jm.Search.open(place).runs),
-        ("winner", lambda: jm.Search.open(place).winner), ("score", lambda: jm.Search.open(place).score), ("plan", lambda: jm.Search.open(place).plan),
-        ("importance", lambda: jm.Search.open(place).importance), ("pictures", lambda: jm.Search.open(place).save_pictures()),
-        ("repr", lambda: repr(jm.Search.open(place))), ("again", lambda: jm.Search.open(place).score_again),
-    )  # fmt: skip
+        ("open", lambda: jm.Search.open(place)),
+        ("table", lambda: jm.Search.open(place).table),
+        ("runs", lambda: jm.Search.open(place).runs),
+        ("winner", lambda: jm.Search.open(place).winner),
+        ("score", lambda: jm.Search.open(place).score),
+        ("plan", lambda: jm.Search.open(place).plan),
+        ("importance", lambda: jm.Search.open(place).importance),
+        ("pictures", lambda: jm.Search.open(place).save_pictures()),
+        ("repr", lambda: repr(jm.Search.open(place))),
+        ("again", lambda: jm.Search.open(place).score_again),
+    )
     while True:
         shutil.rmtree(arena.root / "searched")
         shutil.copytree(arena.root / "kept-search", arena.root / "searched")
@@ -360,11 +401,23 @@ def searches(arena, chance):
 
 
 WORK = (
-    ("train", "plan.toml", "--name", "case"), ("train", "plan.toml", "--name", "case", "--json"), ("resume", "runs/one", "--steps", 60), ("redo", "runs/one"),
-    ("evaluate", "runs/one", "--episodes", 3), ("evaluate", "runs/one", "--episodes", 3, "--record", 2), ("evaluate", "runs/one", "--over", "rain=0.2,0.5", "--episodes", 2),
-    ("compare", "runs", "--episodes", 3), ("report", "runs/one", "--no-replays"), ("report", "runs/one", "--to", "out.html"), ("replay", "runs/one", "--to", "out.png"),
-    ("new", "lake.py"), ("tune", "search.toml", "--name", "case", "--workers", 1), ("check", "pond.py:Pond", "--steps", 100), ("runs",), ("gallery", "--json"),
-)  # fmt: skip
+    ("train", "plan.toml", "--name", "case"),
+    ("train", "plan.toml", "--name", "case", "--json"),
+    ("resume", "runs/one", "--steps", 60),
+    ("redo", "runs/one"),
+    ("evaluate", "runs/one", "--episodes", 3),
+    ("evaluate", "runs/one", "--episodes", 3, "--record", 2),
+    ("evaluate", "runs/one", "--over", "rain=0.2,0.5", "--episodes", 2),
+    ("compare", "runs", "--episodes", 3),
+    ("report", "runs/one", "--no-replays"),
+    ("report", "runs/one", "--to", "out.html"),
+    ("replay", "runs/one", "--to", "out.png"),
+    ("new", "lake.py"),
+    ("tune", "search.toml", "--name", "case", "--workers", 1),
+    ("check", "pond.py:Pond", "--steps", 100),
+    ("runs",),
+    ("gallery", "--json"),
+)
 
 
 def _prepared(arena, chance):
@@ -380,12 +433,16 @@ def _swept(arena):
 
 
 def faults(arena, chance):
-    """The system refuses: from some write on, or once, each way of changing files fails; then the same command runs without."""
+    """The system refuses: from some write on, or once, each way of changing files fails; then the same command runs
+    without."""
     (arena.root / "search.toml").write_text(tomli_w.dumps(SEARCH))
     while True:
         words = _prepared(arena, chance)
         arena.fails = (chance.choice(ERRORS), chance.randrange(60), chance.random() < 0.5)
-        label = f"{' '.join(map(str, words))}, {errno.errorcode[arena.fails[0]]} at write {arena.fails[1]}{' and later' if arena.fails[2] else ''}"
+        label = (
+            f"{' '.join(map(str, words))}, {errno.errorcode[arena.fails[0]]} at write "
+            f"{arena.fails[1]}{' and later' if arena.fails[2] else ''}"
+        )
         arena.tried("faults", label, lambda words=words: command(*words))
         arena.fails = None
         _swept(arena)
@@ -399,7 +456,10 @@ def signals(arena, chance):
         words = _prepared(arena, chance)
         number, when = chance.choice((signal.SIGINT, signal.SIGTERM, signal.SIGHUP)), chance.random() ** 2 * 1.5
         second = chance.random() < 0.3 and number == signal.SIGINT
-        label = f"{' '.join(map(str, words))}, {signal.Signals(number).name} after {when:.3f} s{', twice' if second else ''}"
+        label = (
+            f"{' '.join(map(str, words))}, {signal.Signals(number).name} after {when:.3f} "
+            f"s{', twice' if second else ''}"
+        )
         arena.tried("signals", label, lambda words=words, n=number, w=when, s=second: _signalled(words, n, w, s))
         _swept(arena)
         yield
@@ -433,22 +493,55 @@ def _signalled(words, number, when, second):
 
 
 METHODS = {
-    "begin": "        return self.State(level=draw.uniform(6.0, 14.0))", "advance": "        return state.replace(level=self.xp.clip(level, 0.0, 20.0), let_in=let_in)",
-    "comfort": "        return 1.0 - abs(after.level - 10.0) / 10.0", "dried_out": "        return after.level <= 0.0", "by_hand": "        return 1 if state.level < 10.0 else 0",
-}  # fmt: skip
+    "begin": "        return self.State(level=draw.uniform(6.0, 14.0))",
+    "advance": "        return state.replace(level=self.xp.clip(level, 0.0, 20.0), let_in=let_in)",
+    "comfort": "        return 1.0 - abs(after.level - 10.0) / 10.0",
+    "dried_out": "        return after.level <= 0.0",
+    "by_hand": "        return 1 if state.level < 10.0 else 0",
+}
 RETURNS = (
-    "None", "'text'", "float('nan')", "float('inf')", "[1, 2]", "object()", "self", "-1", "10**30", "True", "1 / 0", "{}['x']", "undefined", "self.xp.zeros(3)",
-    "self.xp.zeros((2, 2))", "lambda: 0", "(1, 2)", "b'x'", "[][1]", "int('x')", "self.State", "self.State()", "self.State(level='x')", "1j",
-)  # fmt: skip
+    "None",
+    "'text'",
+    "float('nan')",
+    "float('inf')",
+    "[1, 2]",
+    "object()",
+    "self",
+    "-1",
+    "10**30",
+    "True",
+    "1 / 0",
+    "{}['x']",
+    "undefined",
+    "self.xp.zeros(3)",
+    "self.xp.zeros((2, 2))",
+    "lambda: 0",
+    "(1, 2)",
+    "b'x'",
+    "[][1]",
+    "int('x')",
+    "self.State",
+    "self.State()",
+    "self.State(level='x')",
+    "1j",
+)
 EXTRAS = (
-    "    @jm.sensor(low=0.0, high=1.0)\n    def gauge(self, state):\n        return {}\n", "    @jm.cut\n    def late(self, after):\n        return {}\n",
-    "    @jm.measure\n    def spill(self, after):\n        return {}\n", "    def legal(self, state):\n        return {}\n", "    def picture(self, axes, state):\n        return {}\n",
-    "    def decide_when(self, state):\n        return {}\n", "    @jm.derived\n    def table(self):\n        return {}\n", "    @jm.sensor(image=True, shape=(4, 4, 1))\n    def eye(self, state):\n        return {}\n",
-)  # fmt: skip
+    "    @jm.sensor(low=0.0, high=1.0)\n    def gauge(self, state):\n        return {}\n",
+    "    @jm.cut\n    def late(self, after):\n        return {}\n",
+    "    @jm.measure\n    def spill(self, after):\n        return {}\n",
+    "    def legal(self, state):\n        return {}\n",
+    "    def picture(self, axes, state):\n        return {}\n",
+    "    def decide_when(self, state):\n        return {}\n",
+    "    @jm.derived\n    def table(self):\n        return {}\n",
+    "    @jm.sensor(image=True, shape=(4, 4, 1))\n    def eye(self, state):\n        return {}\n",
+)
 USES = (
-    ("check", "case.py:Pond", "--steps", 60), ("train", "case.toml", "--name", "case"), ("train", "case.toml", "--name", "case", "--set", "training.lane=compiled"),
-    ("check", "case.py:Pond", "--trace", 3), ("train", "case.toml", "--name", "case", "--set", "agent.use=PPO", "--set", "agent.horizon=8"),
-)  # fmt: skip
+    ("check", "case.py:Pond", "--steps", 60),
+    ("train", "case.toml", "--name", "case"),
+    ("train", "case.toml", "--name", "case", "--set", "training.lane=compiled"),
+    ("check", "case.py:Pond", "--trace", 3),
+    ("train", "case.toml", "--name", "case", "--set", "agent.use=PPO", "--set", "agent.horizon=8"),
+)
 
 
 def code(arena, chance):
@@ -506,17 +599,42 @@ def calls(arena, chance):
         *VALUES,
     ]
     functions = {
-        "evaluate": lambda a: jm.evaluate(a[0], a[1], episodes=a[2] if chance.random() < 0.3 else 2), "plot": lambda a: jm.plot(a[0], over=a[1] if chance.random() < 0.5 else "steps"),
-        "train": lambda a: jm.train(a[0], a[1], steps=50, folder=None, lane="plain"), "compare": lambda a: jm.compare(a[0]), "trace": lambda a: jm.trace(a[0], 2, policy=a[1]),
-        "check": lambda a: jm.check(a[0], steps=a[1] if chance.random() < 0.3 else 50, speed=False), "Run.open": lambda a: jm.Run.open(a[0]), "Policy.open": lambda a: jm.Policy.open(a[0]),
-        "choose": lambda a: run.policy.choose(a[0]), "Stack": lambda a: env.modified(jm.Stack(a[0])), "Noisy": lambda a: env.modified(jm.Noisy(a[0], a[1])), "Choice": lambda a: jm.Choice(a[0]),
-        "Range": lambda a: jm.Range(a[0], a[1]), "parameter": lambda a: jm.gallery.Ferry(tide=a[0]), "weights": lambda a: jm.gallery.Ferry(weights=a[0]), "episode": lambda a: env.episode(a[0]).act(a[1]),
-        "Dense": lambda a: jm.Dense(a[0]), "linear": lambda a: jm.linear(a[0], a[1], over=a[2]), "Levels": lambda a: jm.Levels(a[0], a[1], above=a[2]), "resume": lambda a: jm.resume(a[0], steps=100 if isinstance(a[1], int) and a[1] > 10_000 else a[1]),
-        "plot_policy": lambda a: jm.plot_policy(a[0], a[1], a[2]), "trust": lambda a: jm.trust(a[0]), "vary": lambda a: jm.train(env, jm.QLearning(bins=2), steps=20, vary=a[0], folder=None, lane="plain"),
-        "tune": lambda a: jm.tune(env, jm.QLearning(bins=2), over=a[0], steps=20, candidates=1, again=0, workers=1, folder="tuned"), "ledger": lambda a: jm.ledger(a[0]),
-        "save_pictures": lambda a: jm.save_pictures(a[0]), "evaluate_references": lambda a: jm.evaluate_references(a[0], episodes=2), "read_rollouts": lambda a: jm.read_rollouts(a[0]),
-        "steps": lambda a: jm.train(env, jm.QLearning(bins=2), steps=a[0], copies=a[1], folder=None, lane="plain") if not _large(a[0]) else None,
-    }  # fmt: skip
+        "evaluate": lambda a: jm.evaluate(a[0], a[1], episodes=a[2] if chance.random() < 0.3 else 2),
+        "plot": lambda a: jm.plot(a[0], over=a[1] if chance.random() < 0.5 else "steps"),
+        "train": lambda a: jm.train(a[0], a[1], steps=50, folder=None, lane="plain"),
+        "compare": lambda a: jm.compare(a[0]),
+        "trace": lambda a: jm.trace(a[0], 2, policy=a[1]),
+        "check": lambda a: jm.check(a[0], steps=a[1] if chance.random() < 0.3 else 50, speed=False),
+        "Run.open": lambda a: jm.Run.open(a[0]),
+        "Policy.open": lambda a: jm.Policy.open(a[0]),
+        "choose": lambda a: run.policy.choose(a[0]),
+        "Stack": lambda a: env.modified(jm.Stack(a[0])),
+        "Noisy": lambda a: env.modified(jm.Noisy(a[0], a[1])),
+        "Choice": lambda a: jm.Choice(a[0]),
+        "Range": lambda a: jm.Range(a[0], a[1]),
+        "parameter": lambda a: jm.gallery.Ferry(tide=a[0]),
+        "weights": lambda a: jm.gallery.Ferry(weights=a[0]),
+        "episode": lambda a: env.episode(a[0]).act(a[1]),
+        "Dense": lambda a: jm.Dense(a[0]),
+        "linear": lambda a: jm.linear(a[0], a[1], over=a[2]),
+        "Levels": lambda a: jm.Levels(a[0], a[1], above=a[2]),
+        "resume": lambda a: jm.resume(a[0], steps=100 if isinstance(a[1], int) and a[1] > 10_000 else a[1]),
+        "plot_policy": lambda a: jm.plot_policy(a[0], a[1], a[2]),
+        "trust": lambda a: jm.trust(a[0]),
+        "vary": lambda a: jm.train(env, jm.QLearning(bins=2), steps=20, vary=a[0], folder=None, lane="plain"),
+        "tune": lambda a: jm.tune(
+            env, jm.QLearning(bins=2), over=a[0], steps=20, candidates=1, again=0, workers=1, folder="tuned"
+        ),
+        "ledger": lambda a: jm.ledger(a[0]),
+        "save_pictures": lambda a: jm.save_pictures(a[0]),
+        "evaluate_references": lambda a: jm.evaluate_references(a[0], episodes=2),
+        "read_rollouts": lambda a: jm.read_rollouts(a[0]),
+        "steps": lambda a: (
+            jm.train(env, jm.QLearning(bins=2), steps=a[0], copies=a[1], folder=None, lane="plain")
+            if not _large(a[0])
+            else None
+        ),
+    }
     while True:
         if not (arena.root / "runs" / "one" / "origin.json").exists():
             restored(arena, "one", "two")

@@ -60,13 +60,23 @@ def main(seconds):
             time.sleep(0.1)
         until = time.time() + seconds
         readers = [
-            subprocess.Popen([sys.executable, "-c", READ, str(folder / "runs" / "one"), str(until)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+            subprocess.Popen(
+                [sys.executable, "-c", READ, str(folder / "runs" / "one"), str(until)],
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
             for _ in range(READERS)
-        ]  # fmt: skip
+        ]
         evaluations = 0
         faults = []
         while time.time() < until:
-            done = subprocess.run([*words, "evaluate", "runs/one", "--episodes", str(EPISODES), "--seed", str(evaluations)], capture_output=True, text=True, cwd=folder)  # fmt: skip
+            done = subprocess.run(
+                [*words, "evaluate", "runs/one", "--episodes", str(EPISODES), "--seed", str(evaluations)],
+                capture_output=True,
+                text=True,
+                cwd=folder,
+            )
             evaluations += 1
             if done.returncode:
                 faults.append(done.stderr)

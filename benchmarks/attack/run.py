@@ -3,11 +3,12 @@
     python benchmarks/attack/run.py --cases 20000                 # all kinds, in turn
     python benchmarks/attack/run.py --cases 500 --kinds plans,records --seed 7
 
-Kinds: ``words`` (command lines), ``plans`` (wrong values for every key of every method), ``records`` (damaged and forged files of runs),
-``code`` (environments that fail or give wrong values), ``calls`` (the public functions with wrong arguments),
-``searches`` (damaged and forged files of searches), ``faults`` (writes that the system refuses), ``signals``. Each case is answered by a
-result or by one message, with status 0, 1, 2 or 130, within 20 s; nothing half-written stays, nothing is written outside of a scratch folder,
-and no code of a foreign folder is executed. The same seed gives the same cases.
+Kinds: ``words`` (command lines), ``plans`` (wrong values for every key of every method), ``records`` (damaged and
+forged files of runs), ``code`` (environments that fail or give wrong values), ``calls`` (the public functions with
+wrong arguments), ``searches`` (damaged and forged files of searches), ``faults`` (writes that the system refuses),
+``signals``. Each case is answered by a result or by one message, with status 0, 1, 2 or 130, within 20 s; nothing
+half-written stays, nothing is written outside of a scratch folder, and no code of a foreign folder is executed. The
+same seed gives the same cases.
 """
 
 import argparse
@@ -21,9 +22,15 @@ import kinds
 from arena import Arena
 
 KINDS = {
-    "words": kinds.words, "plans": kinds.plans, "records": kinds.records, "code": kinds.code, "calls": kinds.calls, "searches": kinds.searches,
-    "faults": kinds.faults, "signals": kinds.signals,
-}  # fmt: skip
+    "words": kinds.words,
+    "plans": kinds.plans,
+    "records": kinds.records,
+    "code": kinds.code,
+    "calls": kinds.calls,
+    "searches": kinds.searches,
+    "faults": kinds.faults,
+    "signals": kinds.signals,
+}
 
 
 def attack(cases, names, seed, quiet=False):

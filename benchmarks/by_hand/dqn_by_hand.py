@@ -35,9 +35,18 @@ def make_update(optimiser, discount):
 
 
 def train(
-    ferry, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=64, learn_every=4, target_every=500,
-    discount=0.99, rate=1e-3,
-):  # fmt: skip
+    ferry,
+    steps,
+    copies=8,
+    seed=0,
+    size=100_000,
+    start=1_000,
+    minibatch=64,
+    learn_every=4,
+    target_every=500,
+    discount=0.99,
+    rate=1e-3,
+):
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance = np.random.default_rng(seed)
     width, choices = getattr(ferry, "numbers", 4), getattr(ferry, "choices", 3)

@@ -1,4 +1,5 @@
-"""The ferry as people write it without a library: one NumPy class with `reset` and `step`, the same dynamics and rewards."""
+"""The ferry as people write it without a library: one NumPy class with `reset` and `step`, the same dynamics and
+rewards."""
 
 import math
 

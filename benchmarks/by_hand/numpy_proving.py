@@ -1,4 +1,5 @@
-"""A balance, a swing-up and an image of the proving ground as people write them without a library; the same dynamics and rewards."""
+"""A balance, a swing-up and an image of the proving ground as people write them without a library; the same dynamics
+and rewards."""
 
 import math
 

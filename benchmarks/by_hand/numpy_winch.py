@@ -1,4 +1,5 @@
-"""The winch as people write it without a library: one NumPy class with `reset` and `step`, the same dynamics and costs."""
+"""The winch as people write it without a library: one NumPy class with `reset` and `step`, the same dynamics and
+costs."""
 
 import numpy as np
 

@@ -67,8 +67,17 @@ def make_update(adam, discount, share, entropy_target):
 
 
 def train(
-    winch, steps, copies=8, seed=0, size=100_000, start=1_000, minibatch=128, learn_every=1, discount=0.99, rate=1e-3,
-):  # fmt: skip
+    winch,
+    steps,
+    copies=8,
+    seed=0,
+    size=100_000,
+    start=1_000,
+    minibatch=128,
+    learn_every=1,
+    discount=0.99,
+    rate=1e-3,
+):
     """Train for so many decisions; returns the returns of the episodes and the decisions at which they closed."""
     chance, key = np.random.default_rng(seed), jax.random.key(seed)
     numbers = getattr(winch, "numbers", 4)
@@ -106,7 +115,17 @@ def train(
             learned += 1
             i = chance.integers(0, min(done, size), minibatch)
             policy, critics, target, heat, moments, key = update(
-                policy, critics, target, heat, moments, key, rate * (1.0 - done / steps),
-                rows[i], actions[i], rewards[i], ends[i], following[i],
-            )  # fmt: skip
+                policy,
+                critics,
+                target,
+                heat,
+                moments,
+                key,
+                rate * (1.0 - done / steps),
+                rows[i],
+                actions[i],
+                rewards[i],
+                ends[i],
+                following[i],
+            )
     return np.array(returns), np.array(when)

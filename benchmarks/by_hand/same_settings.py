@@ -1,9 +1,11 @@
-"""Equal settings, equal learning: loops as people write them without a library, beside the library with the same settings.
+"""Equal settings, equal learning: loops as people write them without a library, beside the library with the same
+settings.
 
-``python benchmarks/by_hand/same_settings.py`` trains both on the mast (choices) and the buoy (a number) of the proving ground, several
-seeds each, and prints the mean return over each tenth of the run. ``--methods DQN,SAC``, ``--seeds 5`` and ``--json FILE`` as elsewhere.
-A permutation test over seeds says whether the returns of the last half differ. ``--biases zero`` begins the networks by hand with biases
-of 0, as the library did before: then Q-learning of the mast fails by hand, too.
+``python benchmarks/by_hand/same_settings.py`` trains both on the mast (choices) and the buoy (a number) of the proving
+ground, several seeds each, and prints the mean return over each tenth of the run. ``--methods DQN,SAC``, ``--seeds 5``
+and ``--json FILE`` as elsewhere. A permutation test over seeds says whether the returns of the last half differ.
+``--biases zero`` begins the networks by hand with biases of 0, as the library did before: then Q-learning of the mast
+fails by hand, too.
 """
 
 import argparse
@@ -218,9 +220,16 @@ def critic_method(
             seen, total = env.begin(), 0.0
         if done >= start:
             policy, critics, policy_target, critics_target, heat, moments = update(
-                policy, critics, policy_target, critics_target, heat, moments, own, memory.some(chance, minibatch),
+                policy,
+                critics,
+                policy_target,
+                critics_target,
+                heat,
+                moments,
+                own,
+                memory.some(chance, minibatch),
                 moves=kind != "TD3" or done % 2 == 0,
-            )  # fmt: skip
+            )
     return returns
 
 
@@ -321,45 +330,101 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
         for _ in range(epochs):
             for part in np.split(chance.permutation(len(gains)), len(gains) // minibatch):
                 params, moments = update(
-                    params, moments, flat[part], actions.reshape(-1)[part], old[part], gains[part], targets[part], ones[part]
-                )  # fmt: skip
+                    params,
+                    moments,
+                    flat[part],
+                    actions.reshape(-1)[part],
+                    old[part],
+                    gains[part],
+                    targets[part],
+                    ones[part],
+                )
     return returns
 
 
 PLAIN = {"scaling": "none", "rewards_scaled": False}
 SMALL = jm.Dense(64, 64, start="uniform")
 CRITIC = {
-    **PLAIN, "network": SMALL, "learning_rate": 1e-3, "policy_rate": 1e-3, "discount": 0.98, "minibatch": 128,
-    "learn_every": 1, "replay_start": 1_000, "target_share": 0.005, "replay_size": 100_000,
-}  # fmt: skip
+    **PLAIN,
+    "network": SMALL,
+    "learning_rate": 1e-3,
+    "policy_rate": 1e-3,
+    "discount": 0.98,
+    "minibatch": 128,
+    "learn_every": 1,
+    "replay_start": 1_000,
+    "target_share": 0.005,
+    "replay_size": 100_000,
+}
 NOISE = {"exploration": 0.1, "noise": "gaussian"}
 POLICY = {
-    **PLAIN, "network": SMALL, "learning_rate": 1e-3, "discount": 0.99, "entropy_bonus": 0.0, "gradient_clip": 0.5, "value_first": 0,
-}  # fmt: skip
+    **PLAIN,
+    "network": SMALL,
+    "learning_rate": 1e-3,
+    "discount": 0.99,
+    "entropy_bonus": 0.0,
+    "gradient_clip": 0.5,
+    "value_first": 0,
+}
 METHODS = {
     # method: decisions, environment, the loop by hand, the library, copies
-    "DQN": (100_000, choosing.Mast, dqn, jm.DQN(
-        **PLAIN, network=jm.Dense(128, 128, start="uniform"), learning_rate=5e-4, discount=0.98, minibatch=128, learn_every=4,
-        target_every=250, target_share=1.0, exploration=jm.linear(1.0, 0.05, over=0.1), replay_size=100_000, n_step=1,
-        double=False,
-    ), 1),
-    "SAC": (20_000, choosing.Buoy, partial(critic_method, "SAC"), jm.SAC(
-        **CRITIC, temperature=0.1, entropy_target=-1.0
-    ), 1),
-    "TD3": (20_000, choosing.Buoy, partial(critic_method, "TD3"), jm.TD3(
-        **CRITIC, **NOISE, target_noise=0.1, target_noise_clip=0.25, policy_every=2
-    ), 1),
+    "DQN": (
+        100_000,
+        choosing.Mast,
+        dqn,
+        jm.DQN(
+            **PLAIN,
+            network=jm.Dense(128, 128, start="uniform"),
+            learning_rate=5e-4,
+            discount=0.98,
+            minibatch=128,
+            learn_every=4,
+            target_every=250,
+            target_share=1.0,
+            exploration=jm.linear(1.0, 0.05, over=0.1),
+            replay_size=100_000,
+            n_step=1,
+            double=False,
+        ),
+        1,
+    ),
+    "SAC": (
+        20_000,
+        choosing.Buoy,
+        partial(critic_method, "SAC"),
+        jm.SAC(**CRITIC, temperature=0.1, entropy_target=-1.0),
+        1,
+    ),
+    "TD3": (
+        20_000,
+        choosing.Buoy,
+        partial(critic_method, "TD3"),
+        jm.TD3(**CRITIC, **NOISE, target_noise=0.1, target_noise_clip=0.25, policy_every=2),
+        1,
+    ),
     "DDPG": (20_000, choosing.Buoy, partial(critic_method, "DDPG"), jm.DDPG(**CRITIC, **NOISE), 1),
-    "PPO": (100_000, choosing.Mast, partial(on_policy, "PPO"), jm.PPO(
-        **POLICY, horizon=128, epochs=10, minibatch=256, trace_decay=0.95, clip=0.2
-    ), 8),
-    "ActorCritic": (200_000, choosing.Mast, partial(on_policy, "ActorCritic"), jm.ActorCritic(
-        **POLICY, horizon=8, trace_decay=0.95, advantages_normalised=False
-    ), 8),
-    "Reinforce": (200_000, choosing.Mast, partial(on_policy, "Reinforce"), jm.Reinforce(
-        **POLICY, horizon=64, longest=1_000
-    ), 8),
-}  # fmt: skip
+    "PPO": (
+        100_000,
+        choosing.Mast,
+        partial(on_policy, "PPO"),
+        jm.PPO(**POLICY, horizon=128, epochs=10, minibatch=256, trace_decay=0.95, clip=0.2),
+        8,
+    ),
+    "ActorCritic": (
+        200_000,
+        choosing.Mast,
+        partial(on_policy, "ActorCritic"),
+        jm.ActorCritic(**POLICY, horizon=8, trace_decay=0.95, advantages_normalised=False),
+        8,
+    ),
+    "Reinforce": (
+        200_000,
+        choosing.Mast,
+        partial(on_policy, "Reinforce"),
+        jm.Reinforce(**POLICY, horizon=64, longest=1_000),
+        8,
+    ),
+}
 
 
 def curve(returns, steps):

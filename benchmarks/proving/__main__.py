@@ -6,9 +6,10 @@
     python benchmarks/proving --set epochs=10 --as ten-epochs --methods PPO   # a trial of another setting
     python benchmarks/proving --table                # only the table of what is kept
 
-A score is (return - random play) / (reference - random play), of the last greedy policy on fixed evaluation episodes; 0.9 counts as
-solved. Half of the problems are for *choosing* defaults (seeds from 1000), the other half is for *telling* only (seeds from 0).
-Every result is kept in a line of JSON at once, under the settings that made it, so that a call goes on where an earlier one stopped.
+A score is (return - random play) / (reference - random play), of the last greedy policy on fixed evaluation episodes;
+0.9 counts as solved. Half of the problems are for *choosing* defaults (seeds from 1000), the other half is for
+*telling* only (seeds from 0). Every result is kept in a line of JSON at once, under the settings that made it, so that
+a call goes on where an earlier one stopped.
 """
 
 import argparse
@@ -25,11 +26,16 @@ from problems import ALL, CHOOSING, TABLES, TELLING
 
 KEPT = Path(__file__).with_name("results")
 QUICK = {
-    "PPO": ("mast", "floats", "valves"), "ActorCritic": ("mast", "floats", "valves"),
-    "Reinforce": ("mast", "floats", "valves"), "DQN": ("mast", "stones", "kiln"), "SAC": ("buoy", "floats", "berth"),
-    "TD3": ("buoy", "floats", "berth"), "DDPG": ("buoy", "floats", "berth"),
-    "QLearning": ("stones", "lure", "cistern"), "LinearQ": ("bucket", "lure", "cistern"),
-}  # fmt: skip
+    "PPO": ("mast", "floats", "valves"),
+    "ActorCritic": ("mast", "floats", "valves"),
+    "Reinforce": ("mast", "floats", "valves"),
+    "DQN": ("mast", "stones", "kiln"),
+    "SAC": ("buoy", "floats", "berth"),
+    "TD3": ("buoy", "floats", "berth"),
+    "DDPG": ("buoy", "floats", "berth"),
+    "QLearning": ("stones", "lure", "cistern"),
+    "LinearQ": ("bucket", "lure", "cistern"),
+}
 
 
 def seeds_of(problem, count):
@@ -73,14 +79,20 @@ def table_of(rows, methods, problems):
             to_level = [r["to_level"] for r in mine if r.get("to_level") is not None]
             half = "choosing" if problem in CHOOSING else "telling"
             line = {
-                "method": method, "problem": problem, "half": half, "solved": solved, "seeds": len(mine),
-                "median": float(np.median(scores)), "least": float(scores.min()), "steps": mine[0]["steps"],
+                "method": method,
+                "problem": problem,
+                "half": half,
+                "solved": solved,
+                "seeds": len(mine),
+                "median": float(np.median(scores)),
+                "least": float(scores.min()),
+                "steps": mine[0]["steps"],
                 "decisions": float(np.median(decisions)) if len(decisions) * 2 > len(mine) else None,
                 "to_level": float(np.median(to_level)) if len(to_level) * 2 > len(mine) else None,
                 "seconds": float(np.median([r["seconds"] for r in mine])),
                 "sampled": float(np.median([r.get("sampled", np.nan) for r in mine])),
                 "short": solved < SOLVED * len(mine),
-            }  # fmt: skip
+            }
             summary.append(line)
             lines.append(
                 f"| {method} | {problem} | {half} | {solved} of {len(mine)}{' *' if line['short'] else ''} "
@@ -88,7 +100,10 @@ def table_of(rows, methods, problems):
                 f"| {'-' if line['decisions'] is None else format(int(line['decisions']), ',')} "
                 f"| {'-' if line['to_level'] is None else format(line['to_level'], '.1f')} | {line['seconds']:.1f} |"
             )
-    head = "| method | problem | half | at 0.9 | median | least | sampled | decisions given | to the level | seconds to it | all |"
+    head = (
+        "| method | problem | half | at 0.9 | median | least | sampled | decisions given | to the level | seconds to "
+        "it | all |"
+    )
     return "\n".join([head, "|---" * 11 + "|", *lines]), summary
 
 

@@ -3,8 +3,8 @@
     git worktree add /tmp/before REVISION
     python benchmarks/proving/before_after.py --before /tmp/before/src --pairs 3
 
-Each pair trains one seed with each tree, in alternating order, each in a warm process of its own on one core; the level is 0.9 of the
-reference in training, over 20 episodes. Compiling is left out: a first short run warms each process.
+Each pair trains one seed with each tree, in alternating order, each in a warm process of its own on one core; the level
+is 0.9 of the reference in training, over 20 episodes. Compiling is left out: a first short run warms each process.
 """
 
 import argparse
@@ -17,9 +17,16 @@ from statistics import median
 
 HERE = Path(__file__).parent
 CELLS = (
-    ("PPO", "mast"), ("PPO", "floats"), ("PPO", "stones"), ("DQN", "stones"), ("DQN", "cistern"), ("SAC", "floats"),
-    ("ActorCritic", "floats"), ("Reinforce", "stones"), ("QLearning", "cistern"),
-)  # fmt: skip
+    ("PPO", "mast"),
+    ("PPO", "floats"),
+    ("PPO", "stones"),
+    ("DQN", "stones"),
+    ("DQN", "cistern"),
+    ("SAC", "floats"),
+    ("ActorCritic", "floats"),
+    ("Reinforce", "stones"),
+    ("QLearning", "cistern"),
+)
 
 
 def serve():
@@ -46,9 +53,12 @@ class Tree:
     def __init__(self, source):
         environment = {**os.environ, "PYTHONPATH": str(source)}
         self.process = subprocess.Popen(
-            [sys.executable, str(Path(__file__)), "--serve"], env=environment, text=True, stdin=subprocess.PIPE,
+            [sys.executable, str(Path(__file__)), "--serve"],
+            env=environment,
+            text=True,
+            stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
-        )  # fmt: skip
+        )
 
     def __call__(self, *words):
         print(*words, file=self.process.stdin, flush=True)

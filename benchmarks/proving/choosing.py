@@ -1,4 +1,5 @@
-"""The problems that defaults are chosen by. Textbook physics with numbers of our own; each has a rule or a bound to reach."""
+"""The problems that defaults are chosen by. Textbook physics with numbers of our own; each has a rule or a bound to
+reach."""
 
 import math
 
@@ -94,7 +95,8 @@ class Buoy(jm.Environment):
 
 
 class Bucket(jm.Environment):
-    """Pump a hanging bucket until it swings over the rail: -1 a step, random play gets there in one episode of seventy."""
+    """Pump a hanging bucket until it swings over the rail: -1 a step, random play gets there in one episode of
+    seventy."""
 
     time_limit = 500
 
@@ -236,7 +238,8 @@ FLOATS = feedback_of(COUPLED, DRIVEN, 0.1 * np.eye(6), 0.05 * np.eye(3))
 
 
 class Floats(jm.Environment):
-    """Three coupled floats brought to rest by three motors: linear, quadratic costs, no declared bounds of what is seen."""
+    """Three coupled floats brought to rest by three motors: linear, quadratic costs, no declared bounds of what is
+    seen."""
 
     time_limit = 100
     turn_by = jm.series(COUPLED)
@@ -310,9 +313,11 @@ class Kiln(jm.Environment):
 
     def begin(self, draw):
         return self.State(
-            heat=draw.uniform(900.0, 1300.0), pressure=101_000.0, leak=draw.uniform(0.001, 0.004),
+            heat=draw.uniform(900.0, 1300.0),
+            pressure=101_000.0,
+            leak=draw.uniform(0.001, 0.004),
             wanted=draw.uniform(1000.0, 1200.0),
-        )  # fmt: skip
+        )
 
     def advance(self, state, action, draw):
         heat = state.heat + 30.0 * action - 9000.0 * state.leak + draw.normal(0.0, 4.0)
@@ -328,7 +333,8 @@ class Kiln(jm.Environment):
 
 
 class Lure(jm.Environment):
-    """A small catch near the house, a large one behind a stretch that costs; random play meets it in one episode of six."""
+    """A small catch near the house, a large one behind a stretch that costs; random play meets it in one episode of
+    six."""
 
     time_limit = 60
 

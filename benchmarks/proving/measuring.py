@@ -47,9 +47,14 @@ def one(method, problem, seed, changed, low, high, steps):
     decisions, to_level = first_reached(run, level, WINDOW)
     trained = float(episodes["return"].tail(50).mean()) if len(episodes) else float("nan")
     return {
-        "return": mean, "score": (mean - low) / scale, "sampled": (trained - low) / scale, "decisions": decisions,
-        "to_level": to_level, "seconds": float(run.readings["seconds"].iloc[-1]), "whole": seconds,
-    }  # fmt: skip
+        "return": mean,
+        "score": (mean - low) / scale,
+        "sampled": (trained - low) / scale,
+        "decisions": decisions,
+        "to_level": to_level,
+        "seconds": float(run.readings["seconds"].iloc[-1]),
+        "whole": seconds,
+    }
 
 
 def several(task):

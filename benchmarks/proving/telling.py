@@ -84,7 +84,8 @@ class Derrick(jm.Environment):
 
 
 class Sound(jm.Environment):
-    """Row a boat out of one basin over a sill into the next, by rocking it: -1 a step; random play gets there in one of seventy."""
+    """Row a boat out of one basin over a sill into the next, by rocking it: -1 a step; random play gets there in one of
+    seventy."""
 
     time_limit = 500
 
@@ -449,7 +450,8 @@ class Signal(jm.Environment):
 
 
 class Crossing(jm.Environment):
-    """Thirty ice floes, seen as a row of which one is lit: at each one way is right, and the other leads back. Only the far shore pays."""
+    """Thirty ice floes, seen as a row of which one is lit: at each one way is right, and the other leads back. Only the
+    far shore pays."""
 
     time_limit = 90
     right = jm.series([(7 * k * k + 3 * k + 1) % 11 % 2 for k in range(30)])

@@ -1,4 +1,5 @@
-"""A game at the other end of a connection: a float on the fjord, in a program of its own. `remote_float.py` trains on it."""
+"""A game at the other end of a connection: a float on the fjord, in a program of its own. `remote_float.py` trains on
+it."""
 
 import random
 import sys

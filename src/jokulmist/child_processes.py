@@ -11,9 +11,14 @@ ONE_THREAD = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
 
 
 def start_child(
-    module: str, *words: str, stdin: int = subprocess.DEVNULL, stdout: int = subprocess.DEVNULL,
-    stderr: int | IO[bytes] | None = subprocess.DEVNULL, one_thread: bool = False, **options: Any,
-) -> subprocess.Popen[Any]:  # fmt: skip
+    module: str,
+    *words: str,
+    stdin: int = subprocess.DEVNULL,
+    stdout: int = subprocess.DEVNULL,
+    stderr: int | IO[bytes] | None = subprocess.DEVNULL,
+    one_thread: bool = False,
+    **options: Any,
+) -> subprocess.Popen[Any]:
     """Run a module of the library in another process.
 
     It begins a session of its own: Ctrl-C in a terminal reaches the process that started it, which passes it on.

@@ -206,8 +206,10 @@ def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     observed = seen(np.stack([buoy, side], axis=-1), (mask,))
     one = jax.tree.map(lambda leaf: leaf[0], observed)
     draw = noise_for(lambda n: jm.PPO.choose(config, hyperparameters, learner, memory, one, n, True))
-    parts = [jm.PPO.choose(config, hyperparameters, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
-             for t in range(1)]  # fmt: skip
+    parts = [
+        jm.PPO.choose(config, hyperparameters, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
+        for t in range(1)
+    ]
     actions, drawn = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
     flags = np.zeros(lead, bool)
     e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, drawn)

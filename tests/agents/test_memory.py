@@ -1,4 +1,5 @@
-"""Recurrent networks: the cells and their gradients against NumPy, states along episodes, both lanes, and a signal that has to be remembered."""
+"""Recurrent networks: the cells and their gradients against NumPy, states along episodes, both lanes, and a signal that
+has to be remembered."""
 
 import jax
 import jax.numpy as jnp
@@ -124,7 +125,8 @@ def test_a_cell_and_its_gradient_through_time_are_those_of_the_equations(kind):
 
 @pytest.mark.slow
 def test_what_is_learned_from_is_what_was_decided_with():
-    """The states that are gone through again give the likelihoods of the actions that were drawn, whatever episodes close on the way."""
+    """The states that are gone through again give the likelihoods of the actions that were drawn, whatever episodes
+    close on the way."""
     agent = jm.PPO(network=jm.Recurrent(8, sequence=4), horizon=12, minibatch=24, scaling="none", value_first=0)
     spec = describe(Beacon()).spec
     config = agent.config(spec, 3)
@@ -151,12 +153,24 @@ def test_what_is_learned_from_is_what_was_decided_with():
 
 @pytest.mark.slow
 def test_reinforce_climbs_the_gradient_through_time():
-    """One update of whole episodes against differences of log-likelihoods times returns, computed by the published equations in double precision."""
+    """One update of whole episodes against differences of log-likelihoods times returns, computed by the published
+    equations in double precision."""
     spec, chance, turns, copies = describe(Beacon()).spec, np.random.default_rng(8), 10, 2
     agent = jm.Reinforce(
-        network=jm.Recurrent(3, sequence=turns), horizon=turns, longest=turns, baseline=False, returns_normalised=False, discount=0.9, optimiser="sgd",
-        learning_rate=1.0, gradient_clip=None, entropy_bonus=0.0, scaling="none", rewards_scaled=False, value_first=0,
-    )  # fmt: skip
+        network=jm.Recurrent(3, sequence=turns),
+        horizon=turns,
+        longest=turns,
+        baseline=False,
+        returns_normalised=False,
+        discount=0.9,
+        optimiser="sgd",
+        learning_rate=1.0,
+        gradient_clip=None,
+        entropy_bonus=0.0,
+        scaling="none",
+        rewards_scaled=False,
+        value_first=0,
+    )
     config, hyperparameters = agent.config(spec, copies), hyperparameters_at(agent.schedules(), Progress(0, 0, 0.0))
     learner = jm.Reinforce.fresh_learner(
         config, hyperparameters, PlainDraw(Noise(3, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
@@ -201,23 +215,50 @@ def test_reinforce_climbs_the_gradient_through_time():
 
 
 SMALL = {
-    "PPO": jm.PPO(network=jm.Recurrent(16, before=jm.Dense(16)), horizon=20, minibatch=160, scaling="none", value_first=0, learning_rate=5e-3),
+    "PPO": jm.PPO(
+        network=jm.Recurrent(16, before=jm.Dense(16)),
+        horizon=20,
+        minibatch=160,
+        scaling="none",
+        value_first=0,
+        learning_rate=5e-3,
+    ),
     "DQN": jm.DQN(
-        network=jm.Recurrent(16, cell="lstm", sequence=5, burn_in=1), minibatch=16, learn_every=16, replay_size=4_000, replay_start=400, scaling="none",
-        learning_rate=5e-3, target_every=100, exploration=0.3,
+        network=jm.Recurrent(16, cell="lstm", sequence=5, burn_in=1),
+        minibatch=16,
+        learn_every=16,
+        replay_size=4_000,
+        replay_start=400,
+        scaling="none",
+        learning_rate=5e-3,
+        target_every=100,
+        exploration=0.3,
     ),
     "SAC": jm.SAC(
-        network=jm.Recurrent(16, sequence=5, burn_in=1), minibatch=16, learn_every=16, replay_size=4_000, replay_start=400, scaling="none", learning_rate=5e-3,
+        network=jm.Recurrent(16, sequence=5, burn_in=1),
+        minibatch=16,
+        learn_every=16,
+        replay_size=4_000,
+        replay_start=400,
+        scaling="none",
+        learning_rate=5e-3,
         policy_rate=5e-3,
     ),
-    "Reinforce": jm.Reinforce(network=jm.Recurrent(16, before=jm.Dense(16), sequence=10), horizon=10, longest=20, scaling="none", value_first=0, learning_rate=0.02),
-}  # fmt: skip
+    "Reinforce": jm.Reinforce(
+        network=jm.Recurrent(16, before=jm.Dense(16), sequence=10),
+        horizon=10,
+        longest=20,
+        scaling="none",
+        value_first=0,
+        learning_rate=0.02,
+    ),
+}
 
 
 @pytest.mark.slow
 def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
-    """The loss of SAC's critics and its policy's objective, against a loop over rows, decisions and networks: states that are given where an episode begins, targets
-    of two rewards, and decisions that are burnt in."""
+    """The loss of SAC's critics and its policy's objective, against a loop over rows, decisions and networks: states
+    that are given where an episode begins, targets of two rewards, and decisions that are burnt in."""
     agent = jm.SAC(
         network=jm.Recurrent(4, sequence=4, burn_in=2),
         n_step=2,

@@ -1,4 +1,5 @@
-"""Each method's update against an independent NumPy computation of its equation, and a contract that all of them keep."""
+"""Each method's update against an independent NumPy computation of its equation, and a contract that all of them
+keep."""
 
 from types import SimpleNamespace
 
@@ -62,7 +63,8 @@ def forward(weights, layout, rows):
 
 
 def happened(turns=6, copies=3, seed=0):
-    """Made-up decisions in the corridor; with an end, a cut and episode borders inside where there are several copies."""
+    """Made-up decisions in the corridor; with an end, a cut and episode borders inside where there are several
+    copies."""
     chance = np.random.default_rng(seed)
     cells = chance.integers(0, 5, (turns + 1, copies, 1)).astype(np.float32)
     closed = chance.random((turns, copies)) < 0.3
@@ -72,9 +74,15 @@ def happened(turns=6, copies=3, seed=0):
         ended[3, 1] = False
     last = np.where(closed[..., None], chance.integers(0, 5, closed.shape)[..., None], cells[1:]).astype(np.float32)
     return Experience(
-        seen(cells[:-1]), chance.integers(0, 2, closed.shape).astype(np.int32),
-        chance.normal(size=closed.shape).astype(np.float32), ended, closed, seen(last), seen(cells[1:]), ((), ()),
-    )  # fmt: skip
+        seen(cells[:-1]),
+        chance.integers(0, 2, closed.shape).astype(np.int32),
+        chance.normal(size=closed.shape).astype(np.float32),
+        ended,
+        closed,
+        seen(last),
+        seen(cells[1:]),
+        ((), ()),
+    )
 
 
 def learning(kind, config, hyperparameters, draw=None):
@@ -244,9 +252,14 @@ def test_dqn_moves_towards_the_published_target(settings):
     for mask in legal:
         mask[:, 0] = True
     sample = memory_of.Sample(
-        seen(rows[0]), seen(rows[1], legal), chance.integers(0, actions, (count, 1)), chance.normal(size=count),
-        np.where(chance.random(count) < 0.3, 0.0, 0.9), chance.random(count), None,
-    )  # fmt: skip
+        seen(rows[0]),
+        seen(rows[1], legal),
+        chance.integers(0, actions, (count, 1)),
+        chance.normal(size=count),
+        np.where(chance.random(count) < 0.3, 0.0, 0.9),
+        chance.random(count),
+        None,
+    )
     target = learner.weights + 0.1
     learning = dqn_updates.DQNUpdateState(learner.weights, target if config.target else (), learner.moments, None, None)
 
@@ -474,7 +487,8 @@ def test_the_soft_target_of_dqn_moves_as_far_with_one_copy_as_with_many():
 
 @pytest.mark.slow
 def test_no_target_reaches_before_the_first_decision():
-    """`replay_start` below what the targets of all copies need waits, instead of drawing rows that were never written."""
+    """`replay_start` below what the targets of all copies need waits, instead of drawing rows that were never
+    written."""
     run = jm.train(
         Corridor(),
         made("DQN", n_step=3, replay_start=4, learn_every=1),
@@ -490,7 +504,8 @@ def test_no_target_reaches_before_the_first_decision():
 @pytest.mark.slow
 @pytest.mark.parametrize("name", ["DQN", "PPO"])
 def test_the_last_observation_of_an_episode_is_in_the_scale_of_what_is_learned(name):
-    """A number that moves only where an episode is cut: left out of the statistics it would be far outside of their scale."""
+    """A number that moves only where an episode is cut: left out of the statistics it would be far outside of their
+    scale."""
 
     class Buzzer(Bell):
         time_limit = 6

@@ -83,9 +83,15 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
         return np.mean((chosen - wanted) ** 2)
 
     sample = Sample(
-        observed=seen(cells), action=jnp.asarray(actions)[:, None], gain=jnp.asarray(gains, jnp.float32), bootstrap_discount=jnp.full(3, 0.9, jnp.float32), following=seen(after),
-        place=jnp.zeros(3, jnp.int32), importance=jnp.ones(3, jnp.float32), steps=jnp.ones(3, jnp.int32),
-    )  # fmt: skip
+        observed=seen(cells),
+        action=jnp.asarray(actions)[:, None],
+        gain=jnp.asarray(gains, jnp.float32),
+        bootstrap_discount=jnp.full(3, 0.9, jnp.float32),
+        following=seen(after),
+        place=jnp.zeros(3, jnp.int32),
+        importance=jnp.ones(3, jnp.float32),
+        steps=jnp.ones(3, jnp.int32),
+    )
     learning = DQNUpdateState(jnp.asarray(weights), jnp.asarray(weights), first_moments("sgd", weights), None, None)
     found, _ = update(config, hyperparameters, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
     moved = np.asarray(found.weights) - weights

@@ -1,4 +1,5 @@
-"""The reward for what is new: by hand, on both lanes, never part of what is recorded, and a chain that is not crossed without it."""
+"""The reward for what is new: by hand, on both lanes, never part of what is recorded, and a chain that is not crossed
+without it."""
 
 import jax
 import jax.numpy as jnp
@@ -106,7 +107,8 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
     assert errors[-1] < 0.2 * errors[0]
     assert np.array_equal(known.target, target)
     assert not np.array_equal(known.weights, weights)
-    # By hand: how far the two networks lie apart, over the spread of the discounted sums of that, which go on over all turns.
+    # By hand: how far the two networks lie apart, over the spread of the discounted sums of that, which go on over all
+    # turns.
     after, again, _ = step(known, jnp.zeros(3), first)
     inputs = prepared(config.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
     apart = [np.asarray(applied(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
@@ -123,7 +125,8 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
 
 @pytest.mark.slow
 def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
-    """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a novelty that stays."""
+    """By hand: the errors of the value, over the end of an episode; and the value comes to the discounted sum of a
+    novelty that stays."""
     agent = jm.PPO(novelty=jm.Novelty(0.5, by="counts", discount=0.8, learning_rate=3e-3))
     _, config, hyperparameters, learner, _ = begun(agent, Corridor(), 2)
     e = some(12, 2)
@@ -133,9 +136,11 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
     for _ in range(200):
         before, (known, errors) = known, step(known)
     value = [
-        np.asarray(applied(config.judge.module(before.judge), prepared(config.spec, "running", before.statistics, in_rows(s))))[:, 0].reshape(12, 2)
+        np.asarray(
+            applied(config.judge.module(before.judge), prepared(config.spec, "running", before.statistics, in_rows(s)))
+        )[:, 0].reshape(12, 2)
         for s in (e.observed, e.following)
-    ]  # fmt: skip
+    ]
     assert np.allclose(errors, 0.3 + 0.8 * value[1] - value[0], atol=1e-5)
     assert np.allclose(value[0], 0.3 / (1.0 - 0.8), atol=0.1)
     told = {}

@@ -37,7 +37,8 @@ def step(agent, learner, happened, u=()):
 
 @pytest.mark.slow
 def test_planned_updates_are_those_of_a_loop_by_hand():
-    """Sutton and Barto (2018), the boxes of sections 8.2 and 8.4, with the mean of what is remembered as the model; one place leads to two others by chance."""
+    """Sutton and Barto (2018), the boxes of sections 8.2 and 8.4, with the mean of what is remembered as the model; one
+    place leads to two others by chance."""
     rate, discount, planning = 0.5, 0.9, 3
     chance = np.random.default_rng(3)
     walk = [
@@ -125,7 +126,8 @@ def test_one_update_of_two_tables_by_hand():
 
 
 class Landings(jm.Environment):
-    """From a skerry to the quay, which pays nothing; or round the cape, where each of eight landings pays less than nothing, but not every time."""
+    """From a skerry to the quay, which pays nothing; or round the cape, where each of eight landings pays less than
+    nothing, but not every time."""
 
     class State(jm.State):
         place: int = jm.seen(low=0, high=2)

@@ -59,9 +59,10 @@ def test_both_lanes_and_a_kept_policy_are_the_same(tmp_path):
 @pytest.mark.slow
 def test_what_goes_with_nothing_is_told():
     for settings, expected in (
-        ({"risk": 0.5}, "Add `quantiles=32`"), ({"quantiles": 8, "dueling": True}, "and `dueling` do not go together yet"),
+        ({"risk": 0.5}, "Add `quantiles=32`"),
+        ({"quantiles": 8, "dueling": True}, "and `dueling` do not go together yet"),
         ({"quantiles": 8, "network": jm.Recurrent(8)}, "and a recurrent network do not go together yet"),
-    ):  # fmt: skip
+    ):
         with pytest.raises(SettingError, match=expected):
             jm.train(Trip(), jm.DQN(**settings), steps=100, folder=None)
     with pytest.raises(SettingError, match="has no quantiles of returns"):

@@ -114,9 +114,16 @@ def test_one_update_by_hand_with_an_end_and_a_cut(case, plain):
 @pytest.mark.parametrize("plain", [True, False], ids=["plain", "traced"])
 def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
     table, readings = updated(
-        jm.QLearning(), [1.0, 1.0, 3.0], [0, 0, 1], [3.0, 1.0, 2.0], [True, True, False], [True, True, False],
-        [2.0, 2.0, 2.0], noise=(0.0, 0.0, 0.0), plain=plain,
-    )  # fmt: skip
+        jm.QLearning(),
+        [1.0, 1.0, 3.0],
+        [0, 0, 1],
+        [3.0, 1.0, 2.0],
+        [True, True, False],
+        [True, True, False],
+        [2.0, 2.0, 2.0],
+        noise=(0.0, 0.0, 0.0),
+        plain=plain,
+    )
     errors = [2.0, 0.0, 2.0 + 0.9 * 5.0 - 4.0]
     np.testing.assert_allclose(table, expected((1, 0, 1.0 + 0.5 * 1.0), (3, 1, 4.0 + 0.5 * errors[2])), rtol=1e-6)
     assert float(readings[0]) == pytest.approx(np.mean(np.abs(errors)), rel=1e-6)

@@ -1,4 +1,5 @@
-"""Traces of tables: true online Sarsa against the forward view, Watkins's against lambda-returns, both lanes, one copy."""
+"""Traces of tables: true online Sarsa against the forward view, Watkins's against lambda-returns, both lanes, one
+copy."""
 
 from dataclasses import replace
 
@@ -45,7 +46,8 @@ def one(cell, action, reward, ended, last, age):
 
 
 def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decision():
-    """van Seijen et al. (2016), section 4: at each moment all updates so far are made anew, towards the returns that are known by then."""
+    """van Seijen et al. (2016), section 4: at each moment all updates so far are made anew, towards the returns that
+    are known by then."""
     rate, discount, decay = 0.4, 0.9, 0.8
     agent = jm.Sarsa(trace_decay=decay, learning_rate=rate, discount=discount, exploration=0.5)
     config, hyperparameters, learner, memory = begun(agent)
@@ -100,7 +102,8 @@ def test_watkins_moves_to_lambda_returns_and_forgets_at_what_was_not_the_best():
             len(parts) - 1
         ) * parts[-1]
         assert float(learner.values[k, 1]) == pytest.approx(rate * whole, rel=1e-3)
-    # What was left before an action that was not the best gets nothing of what follows; nor does an episode that closed.
+    # What was left before an action that was not the best gets nothing of what follows; nor does an episode that
+    # closed.
     learner = learner._replace(values=jnp.zeros((5, 2)).at[1, 0].set(3.0))
     for t, action in enumerate((1, 1)):
         learner, memory, _ = learn(learner, memory, one(t, action, 1.0, False, t + 1, t))
@@ -139,7 +142,8 @@ def test_one_reward_reaches_the_begin_of_a_long_corridor_at_once():
 
 
 def test_what_is_forbidden_cuts_no_trace():
-    """Watkins's traces end where another action was better; one that may not be taken is none, whatever its entry holds."""
+    """Watkins's traces end where another action was better; one that may not be taken is none, whatever its entry
+    holds."""
     agent = jm.QLearning(trace_decay=0.7, learning_rate=0.5, discount=0.9)
     spec = replace(describe(Corridor()).spec, masked=True)
     config, hyperparameters = agent.config(spec, 1), hyperparameters_at(agent.schedules())

@@ -15,8 +15,13 @@ def spawned(*words, folder=None, **environment):
     """A command in a process of its own, as a person starts it."""
     return subprocess.run(
         [sys.executable, "-m", "jokulmist", *map(str, words)],
-        capture_output=True, text=True, cwd=folder, timeout=280, env={**os.environ, **environment}, check=False,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        cwd=folder,
+        timeout=280,
+        env={**os.environ, **environment},
+        check=False,
+    )
 
 
 @pytest.fixture(scope="module")

@@ -52,7 +52,8 @@ def test_a_kind_that_is_not_there_and_files_that_are(tmp_path):
 def test_of_a_family_the_base_is_not_offered(tmp_path):
     """`check family.py` names the classes that can be meant; a simulator's base is none of them either."""
     (tmp_path / "family.py").write_text(
-        "import jokulmist as jm\nclass Base(jm.Environment, abstract=True):\n    pass\nclass Engine(jm.Simulator, abstract=True):\n    pass\n"
+        "import jokulmist as jm\nclass Base(jm.Environment, abstract=True):\n    pass\nclass Engine(jm.Simulator, "
+        "abstract=True):\n    pass\n"
         "from jokulmist.gallery import Tarn\nclass High(Tarn):\n    pass\nclass Low(Tarn):\n    pass\n"
     )
     asked = jokulmist("check", "family.py", folder=tmp_path)

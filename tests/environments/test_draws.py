@@ -50,8 +50,12 @@ COUNTS = {
     "binomial flipped": (lambda d, n: d.binomial(20, 0.8, shape=n), stats.binom(20, 0.8), 1e-5),
     "binomial 200": (lambda d, n: d.binomial(200, 0.4, shape=n), stats.binom(200, 0.4), 2e-3),
     "bernoulli": (lambda d, n: d.bernoulli(0.3, shape=n), stats.bernoulli(0.3), 1e-6),
-    "pick": (lambda d, n: d.pick(4, weights=[1, 0, 2, 1], shape=n), stats.rv_discrete(values=([0, 2, 3], [0.25, 0.5, 0.25])), 1e-5),
-}  # fmt: skip
+    "pick": (
+        lambda d, n: d.pick(4, weights=[1, 0, 2, 1], shape=n),
+        stats.rv_discrete(values=([0, 2, 3], [0.25, 0.5, 0.25])),
+        1e-5,
+    ),
+}
 
 
 @pytest.mark.slow
@@ -64,7 +68,8 @@ def test_continuous_draws_follow_their_distribution_both_ways(name):
 
 
 class Even(RowDraw):
-    """Base noise that is not random: an even grid of uniform numbers, so that a distribution function can be read off."""
+    """Base noise that is not random: an even grid of uniform numbers, so that a distribution function can be read
+    off."""
 
     def _take(self, kind, shape):
         return (jnp.arange(shape[0], dtype=jnp.float32) + 0.5) / shape[0]

@@ -135,12 +135,18 @@ def broken(**methods):
     ("methods", "message"),
     [
         ({"advance": lambda self, state, action, draw: None}, "`Broken.advance` returned NoneType"),
-        ({"advance": lambda self, state, action, draw: state.replace(cell=1.5)}, r"gave `cell` the value 1.5; it is declared `int`"),
+        (
+            {"advance": lambda self, state, action, draw: state.replace(cell=1.5)},
+            r"gave `cell` the value 1.5; it is declared `int`",
+        ),
         ({"advance": lambda self, state, action, draw: state.replace(cell=np.zeros(2))}, "declared `int`"),
-        ({"advance": lambda self, state, action, draw: 1 / 0}, r"`Broken.advance` \(test_episode.py:\d+\) failed: ZeroDivisionError"),
+        (
+            {"advance": lambda self, state, action, draw: 1 / 0},
+            r"`Broken.advance` \(test_episode.py:\d+\) failed: ZeroDivisionError",
+        ),
         ({"prize": jm.reward(lambda self, after: [])}, r"failed: TypeError"),
     ],
-)  # fmt: skip
+)
 def test_broken_code_is_told_with_method_and_line(methods, message):
     with pytest.raises(BrokenEnvironment, match=message):
         broken(**methods)().episode().act(0)

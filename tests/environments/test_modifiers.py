@@ -1,4 +1,5 @@
-"""Modifiers by hand against the history of states, and the same on both lanes; orders that make sense, and those that do not."""
+"""Modifiers by hand against the history of states, and the same on both lanes; orders that make sense, and those that
+do not."""
 
 import itertools
 from pathlib import Path
@@ -276,18 +277,30 @@ def test_what_makes_no_sense_is_refused_with_the_reason(env, modifiers, message)
 
 def test_settings_are_checked_and_stand_in_plans():
     for wrong in (
-        lambda: jm.Delay("x", 0), lambda: jm.StickyAction(1.0), lambda: jm.Scaled(0), lambda: jm.Clipped(2, 1),
-        lambda: jm.Noisy("x", -1), lambda: jm.Shrink("v", 1), lambda: jm.Crop("v", (3, 2), (0, 1)), lambda: jm.Hide(),
-        lambda: jm.Late(0), lambda: jm.Potential(3), lambda: jm.Shaky(0), lambda: jm.Potential("no.py:f"),
-    ):  # fmt: skip
+        lambda: jm.Delay("x", 0),
+        lambda: jm.StickyAction(1.0),
+        lambda: jm.Scaled(0),
+        lambda: jm.Clipped(2, 1),
+        lambda: jm.Noisy("x", -1),
+        lambda: jm.Shrink("v", 1),
+        lambda: jm.Crop("v", (3, 2), (0, 1)),
+        lambda: jm.Hide(),
+        lambda: jm.Late(0),
+        lambda: jm.Potential(3),
+        lambda: jm.Shaky(0),
+        lambda: jm.Potential("no.py:f"),
+    ):
         with pytest.raises(SettingError):
             wrong()
     Path("hill.py").write_text("def height(state):\n    return state.position\n")
     modify = [
-        {"use": "Delay", "channel": "position", "decisions": 2}, {"use": "Late", "decisions": 1, "idle": "drift"},
-        {"use": "Clipped", "low": -1.0, "high": 1.0}, {"use": "Potential", "of": "hill.py:height", "discount": 0.9},
-        {"use": "TimeLeft"}, {"use": "Hide", "channels": ["current"]},
-    ]  # fmt: skip
+        {"use": "Delay", "channel": "position", "decisions": 2},
+        {"use": "Late", "decisions": 1, "idle": "drift"},
+        {"use": "Clipped", "low": -1.0, "high": 1.0},
+        {"use": "Potential", "of": "hill.py:height", "discount": 0.9},
+        {"use": "TimeLeft"},
+        {"use": "Hide", "channels": ["current"]},
+    ]
     sections = {
         "environment": {"use": "ferry", "modify": modify},
         "agent": {"use": "RandomPlay"},

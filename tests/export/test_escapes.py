@@ -18,9 +18,28 @@ from jokulmist.exporting.save import export
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 
 NASTY = [
-    '"; system("touch ran"); "', "*/ int ran(void); /*", "/*", "*\\\n/", "??/", "??/\n*/", "a\\", "\\", "\u2028alert(1)", "\r\nalert(1)", "\x00\x07\x1b[31m", "</script>",
-    "🚣 Åse", "\U0001f6a3" * 3, '"""', "'''", "`|` #", "\u202eevil", "%s%n", "\\u000a", "??>",
-]  # fmt: skip
+    '"; system("touch ran"); "',
+    "*/ int ran(void); /*",
+    "/*",
+    "*\\\n/",
+    "??/",
+    "??/\n*/",
+    "a\\",
+    "\\",
+    "\u2028alert(1)",
+    "\r\nalert(1)",
+    "\x00\x07\x1b[31m",
+    "</script>",
+    "🚣 Åse",
+    "\U0001f6a3" * 3,
+    '"""',
+    "'''",
+    "`|` #",
+    "\u202eevil",
+    "%s%n",
+    "\\u000a",
+    "??>",
+]
 
 
 @given(st.text())
@@ -43,7 +62,8 @@ def test_a_compiler_and_node_read_back_what_was_written(tmp_path):
     if shutil.which("cc"):
         lines = "\n".join(f"/* {c_comment(text)} */ puts_hex({c_string(text)});" for text in texts)
         (tmp_path / "main.c").write_text(
-            '#include <stdio.h>\nstatic void puts_hex(const char *s) { while (*s) printf("%02x", (unsigned char)*s++); printf("\\n"); }\n'
+            '#include <stdio.h>\nstatic void puts_hex(const char *s) { while (*s) printf("%02x", (unsigned '
+            'char)*s++); printf("\\n"); }\n'
             f"int main(void) {{ {lines} return 0; }}\n"
         )
         strict = ["-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-trigraphs"]
@@ -109,8 +129,20 @@ def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_p
 
 
 @pytest.mark.parametrize(
-    ("place", "value"), [("unit", "m\n*/"), ("unit", "\u202em"), ("name", "a b"), ("name", "x;"), ("unit", 5), ("shape", [1000, 1000, 1000]), ("high", 10**30), ("high", -1e9), ("low", float("nan")), ("labels", ["a\n", "b", "c"])]
-)  # fmt: skip
+    ("place", "value"),
+    [
+        ("unit", "m\n*/"),
+        ("unit", "\u202em"),
+        ("name", "a b"),
+        ("name", "x;"),
+        ("unit", 5),
+        ("shape", [1000, 1000, 1000]),
+        ("high", 10**30),
+        ("high", -1e9),
+        ("low", float("nan")),
+        ("labels", ["a\n", "b", "c"]),
+    ],
+)
 def test_a_head_says_what_a_declaration_may(policy, tmp_path, place, value):
     arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))
     if place == "labels":

@@ -36,7 +36,8 @@ BUFFER = {"replay_start": 50, "replay_size": 300}
 
 
 class Crane(jm.Environment):
-    """Choices that are not always allowed, a number and an array to decide; arrays, whole numbers and an image to see."""
+    """Choices that are not always allowed, a number and an array to decide; arrays, whole numbers and an image to
+    see."""
 
     time_limit = 12
 
@@ -78,12 +79,16 @@ CASES = {
     "QLearning": lambda: jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **QUICK),
     "Sarsa": lambda: jm.train(jm.gallery.WholeTarn(), jm.Sarsa(), **QUICK),
     "LinearQ": lambda: jm.train(jm.gallery.Ferry(), jm.LinearQ(), **QUICK),
-    "DQN": lambda: jm.train(jm.gallery.Ferry().modified(jm.Stack(2)), jm.DQN(network=SMALL, dueling=True, **BUFFER), **QUICK),
+    "DQN": lambda: jm.train(
+        jm.gallery.Ferry().modified(jm.Stack(2)), jm.DQN(network=SMALL, dueling=True, **BUFFER), **QUICK
+    ),
     "PPO": lambda: jm.train(jm.gallery.Greenhouse(), jm.PPO(network=SMALL, horizon=16), **QUICK),
     "SAC": lambda: jm.train(jm.gallery.Winch(), jm.SAC(network=SMALL, **BUFFER), **QUICK),
     "mixed": lambda: jm.train(Crane(), jm.PPO(horizon=8), **{**QUICK, "steps": 64}),
-    "player": lambda: jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, **QUICK).policy.player("elder"),
-}  # fmt: skip
+    "player": lambda: jm.train(
+        jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, **QUICK
+    ).policy.player("elder"),
+}
 
 
 @pytest.fixture(scope="module", params=CASES)
@@ -277,12 +282,24 @@ def test_the_punt_is_played_in_node_and_in_a_browser_by_a_policy_that_left(tmp_p
     threading.Thread(target=pages.serve_forever, daemon=True).start()
     page = subprocess.run(
         [
-            "chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update",
-            "--disable-sync", f"--user-data-dir={tmp_path}", "--virtual-time-budget=6000", "--dump-dom",
+            "chromium",
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            f"--user-data-dir={tmp_path}",
+            "--virtual-time-budget=6000",
+            "--dump-dom",
             f"http://127.0.0.1:{pages.server_port}/examples/punt/punt.html#policy",
         ],
-        capture_output=True, text=True, timeout=120, check=True,
-    )  # fmt: skip
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=True,
+    )
     pages.shutdown()
     decisions = re.search(r'data-decisions="(\d+)"', page.stdout).group(1)
     assert len(decisions) > 50
@@ -300,7 +317,8 @@ class Six(Corridor):
 
 
 def odd(channels, outputs, key):
-    """A network with what only few policies compute: a choice among three, sums from the end, the error function, remainders."""
+    """A network with what only few policies compute: a choice among three, sums from the end, the error function,
+    remainders."""
 
     class Odd(eqx.Module):
         weight: jax.Array
@@ -321,9 +339,12 @@ def odd(channels, outputs, key):
 
 
 LEAVING = {
-    "recurrent": (jm.PPO(network=jm.Recurrent(4), scaling="bounds"), Corridor()), "masked parts": (jm.PPO(network=SMALL), Gates()), "six numbers": (jm.PPO(network=SMALL), Six()),
-    "an image": (jm.DQN(network=jm.Convolutional(4, filters=[(2, 3, 2)])), Signal()), "odd": (jm.PPO(network=odd, scaling="none"), Corridor()),
-}  # fmt: skip
+    "recurrent": (jm.PPO(network=jm.Recurrent(4), scaling="bounds"), Corridor()),
+    "masked parts": (jm.PPO(network=SMALL), Gates()),
+    "six numbers": (jm.PPO(network=SMALL), Six()),
+    "an image": (jm.DQN(network=jm.Convolutional(4, filters=[(2, 3, 2)])), Signal()),
+    "odd": (jm.PPO(network=odd, scaling="none"), Corridor()),
+}
 
 
 @pytest.mark.parametrize("form", FORMS)

@@ -147,13 +147,16 @@ class Endless(Corridor):
 @pytest.mark.parametrize(
     ("cls", "message"),
     [
-        (Branching, r"`Branching.advance` \(places.py:\d+\) branches on a value known only while it runs; use `self.xp.where`"),
+        (
+            Branching,
+            r"`Branching.advance` \(places.py:\d+\) branches on a value known only while it runs; use `self.xp.where`",
+        ),
         (Listing, r"`Listing.advance` \(test_agree.py:\d+\) uses a value .* as an index"),
         (Numbered, r"`Numbered.prize` \(test_agree.py:\d+\) turns a value .* into a Python number"),
         (Writing, r"`Writing.advance` \(test_agree.py:\d+\) writes into an array; use `jm.put"),
         (Endless, r"`Endless.advance` \(test_agree.py:\d+\) .*`jm.repeat`"),
     ],
-)  # fmt: skip
+)
 def test_a_class_that_cannot_be_traced_says_why_with_method_line_and_mend(cls, message):
     import re
 

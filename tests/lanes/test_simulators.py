@@ -234,9 +234,12 @@ def test_check_plays_a_simulator_and_finds_what_is_wrong_with_it():
     report = jm.check(Wrong(), steps=400)
     whats = " ".join(f"{f.level} {f.problem}" for f in report.findings)
     for told in (
-        "error channel `at` ranged", "warning channel `age` was 0", "warning reward term `near` was 0",
-        "warning random play never met `sunk`", "error the same seed and actions gave another episode",
-    ):  # fmt: skip
+        "error channel `at` ranged",
+        "warning channel `age` was 0",
+        "warning reward term `near` was 0",
+        "warning random play never met `sunk`",
+        "error the same seed and actions gave another episode",
+    ):
         assert told in whats
 
 

@@ -1,4 +1,5 @@
-"""Decisions that last: held for some advances, or until the agent is asked again; both lanes, and both ways to discount."""
+"""Decisions that last: held for some advances, or until the agent is asked again; both lanes, and both ways to
+discount."""
 
 import jax.numpy as jnp
 import numpy as np
@@ -102,7 +103,8 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
 
 @pytest.mark.slow
 def test_a_table_learns_the_value_of_decisions_that_last():
-    """One advance costs 1: with a discount an advance, the value of riding on is the sum over its advances, whoever counts."""
+    """One advance costs 1: with a discount an advance, the value of riding on is the sum over its advances, whoever
+    counts."""
 
     class Ride(jm.Environment):
         class State(jm.State):

@@ -35,18 +35,26 @@ def test_an_ending_a_cut_and_a_border_by_hand():
 
 def test_traces_run_back_within_an_episode_and_no_further():
     found = generalised_advantages(
-        column(0.0, 0.0, 8.0, 5.0), column(0, 0, 1, 0, kind=bool), column(0, 0, 1, 0, kind=bool),
-        column(0.0, 0.0, 0.0, 0.0), column(0.0, 0.0, 0.0, 0.0), 0.5, 0.5,
-    )  # fmt: skip
+        column(0.0, 0.0, 8.0, 5.0),
+        column(0, 0, 1, 0, kind=bool),
+        column(0, 0, 1, 0, kind=bool),
+        column(0.0, 0.0, 0.0, 0.0),
+        column(0.0, 0.0, 0.0, 0.0),
+        0.5,
+        0.5,
+    )
     assert np.asarray(found)[:, 0].tolist() == [0.5, 2.0, 8.0, 5.0]
 
 
 @pytest.mark.slow
 @settings(max_examples=15, deadline=None)
 @given(
-    st.integers(0, 2**32 - 1), st.integers(1, 9), st.integers(1, 3), st.sampled_from([0.0, 0.5, 1.0]),
+    st.integers(0, 2**32 - 1),
+    st.integers(1, 9),
+    st.integers(1, 3),
+    st.sampled_from([0.0, 0.5, 1.0]),
     st.sampled_from([0.0, 0.7, 1.0]),
-)  # fmt: skip
+)
 def test_against_a_plain_loop(seed, turns, copies, discount, decay):
     chance = np.random.default_rng(seed)
     rewards, values, after = chance.normal(size=(3, turns, copies)).astype(np.float32)

@@ -1,4 +1,5 @@
-"""Networks against NumPy and the compiler's own convolution; scaling against NumPy; features against their definition."""
+"""Networks against NumPy and the compiler's own convolution; scaling against NumPy; features against their
+definition."""
 
 import equinox as eqx
 import jax
@@ -116,7 +117,8 @@ def test_running_statistics_are_those_of_all_rows(seed, sizes):
     assert np.allclose(statistics.mean, rows.mean(axis=0), atol=1e-4)
     if len(rows) > 1:
         spread = np.sqrt(rows.var(axis=0) + 1e-8)
-        # Half the range of `a` is 5: believed up to twelve times the spread, which counts for a hundredth of it at least.
+        # Half the range of `a` is 5: believed up to twelve times the spread, which counts for a hundredth of it at
+        # least.
         first = max(spread[0], 0.05)
         spread[0] = max(first, min(5.0, 12.0 * first))
         wanted = np.clip((rows - rows.mean(axis=0)) / spread, -10, 10)
@@ -238,7 +240,8 @@ def test_the_usual_network_sees_every_pixel_of_an_image(side):
 
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_no_gradient_goes_through_the_burn_in(cell):
-    """Kapturowski et al. (2019), section 3: the decisions before a sequence refresh the state, and are not learned from."""
+    """Kapturowski et al. (2019), section 3: the decisions before a sequence refresh the state, and are not learned
+    from."""
     module = built(jm.Recurrent(3, cell=cell), NUMBERS, 2, seed=1)
     inputs = Inputs(jax.random.normal(jax.random.key(0), (6, 3)), {})
     restarts = jnp.zeros((6, 1), bool)

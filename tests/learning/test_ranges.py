@@ -1,4 +1,5 @@
-"""Actions that are numbers: densities and entropies against SciPy and numerical integration, units, noise, rewards in scale."""
+"""Actions that are numbers: densities and entropies against SciPy and numerical integration, units, noise, rewards in
+scale."""
 
 import jax
 import jax.numpy as jnp

@@ -66,10 +66,16 @@ def played(seed, turns, copies, spec, legal=False):
         after_ages = [a + 1 for a in ages]
         parts.append(
             Experience(
-                seen(before, ages), action[None].astype(np.int32), reward[None], np.array([ended]), np.array([closed]),
-                seen(last, after_ages), seen(now, age), (),
+                seen(before, ages),
+                action[None].astype(np.int32),
+                reward[None],
+                np.array([ended]),
+                np.array([closed]),
+                seen(last, after_ages),
+                seen(now, age),
+                (),
             )
-        )  # fmt: skip
+        )
     return parts, happened
 
 
@@ -102,7 +108,8 @@ def drawing(*shape):
 @settings(max_examples=12, deadline=None)
 @given(st.integers(0, 10**6), st.sampled_from([(1, 3, False), (2, 1, True), (3, 2, True)]), st.integers(20, 45))
 def test_every_transition_is_what_happened(seed, shape, turns):
-    """Also after the ring has gone round: rows, masks, the true last observation, stacks as the acting policy saw them."""
+    """Also after the ring has gone round: rows, masks, the true last observation, stacks as the acting policy saw
+    them."""
     copies, n_step, images = shape
     spec = Spec((*NUMBERS, IMAGE) if images else NUMBERS, jm.Choice(2), masked=True)
     slots = 24

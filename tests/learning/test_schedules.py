@@ -51,9 +51,12 @@ def test_pieces_and_functions_are_straight_lines_between_points():
     for share, episodes in ((0.0, 0), (0.1, 30), (0.25, 99), (0.5, 100), (0.9, 400)):
         progress = Progress(share * 1e4, episodes, share)
         expected = [
-            0.7, float(np.interp(share, [0, 0.25, 0.75], [1, 0.2, 0.4])), 1.0 - share, max(3.0 - 0.02 * episodes, 1.0),
+            0.7,
+            float(np.interp(share, [0, 0.25, 0.75], [1, 0.2, 0.4])),
+            1.0 - share,
+            max(3.0 - 0.02 * episodes, 1.0),
             2.0 + math.sin(6.0 * share),
-        ]  # fmt: skip
+        ]
         assert value_at(columns(each), progress, np) == pytest.approx(expected, abs=1e-4)
         assert [number_at(c, progress) for c in each] == pytest.approx(expected, abs=1e-4)
         assert [mover(c, 1e-4, 0.0)(int(share * 1e4), episodes) for c in each] == pytest.approx(expected, abs=1e-4)

@@ -1,4 +1,5 @@
-"""The live page in a real browser: a run as it happens, the form, the queue, playing, stepping; looks, keys, contrast."""
+"""The live page in a real browser: a run as it happens, the form, the queue, playing, stepping; looks, keys,
+contrast."""
 
 import json
 import re
@@ -58,8 +59,16 @@ def runs(tmp_path_factory):
     folder = tmp_path_factory.mktemp("page") / "runs"
     for name, gusts in (("ferry", 0.02), ("calm", 0.0)):
         jm.train(
-            jm.gallery.Ferry(gusts=gusts), jm.PPO(network=jm.Dense(8)), steps=6_000, copies=8, evaluate_every=3_000, evaluate_episodes=10, record_every=20, folder=folder, name=name
-        )  # fmt: skip
+            jm.gallery.Ferry(gusts=gusts),
+            jm.PPO(network=jm.Dense(8)),
+            steps=6_000,
+            copies=8,
+            evaluate_every=3_000,
+            evaluate_episodes=10,
+            record_every=20,
+            folder=folder,
+            name=name,
+        )
     jm.train(
         jm.gallery.Haul(),
         {"north": jm.QLearning(bins=3), "south": jm.QLearning(bins=3)},
@@ -69,8 +78,17 @@ def runs(tmp_path_factory):
         name="pair",
     )
     jm.tune(
-        jm.gallery.Tarn(), jm.QLearning(bins=4), over={"agent.discount": jm.between(0.5, 1.0)}, steps=400, candidates=3, again=0, lane="plain", workers=1, folder=folder, name="look-for"
-    )  # fmt: skip
+        jm.gallery.Tarn(),
+        jm.QLearning(bins=4),
+        over={"agent.discount": jm.between(0.5, 1.0)},
+        steps=400,
+        candidates=3,
+        again=0,
+        lane="plain",
+        workers=1,
+        folder=folder,
+        name="look-for",
+    )
     return folder
 
 

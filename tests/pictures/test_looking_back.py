@@ -1,4 +1,5 @@
-"""Replays, what an agent does, the report, the list of runs: of one trained run, by the functions and by the commands."""
+"""Replays, what an agent does, the report, the list of runs: of one trained run, by the functions and by the
+commands."""
 
 import json
 import os
@@ -23,9 +24,17 @@ from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_s
 def ferry(tmp_path_factory):
     """A run with recorded episodes, evaluations and checkpoints."""
     return jm.train(
-        jm.gallery.Ferry(), jm.PPO(horizon=32, network=jm.Dense(16)), steps=12_000, copies=8, record_every=40, evaluate_every=4000,
-        evaluate_episodes=5, checkpoint_every=4000, folder=tmp_path_factory.mktemp("runs"), name="ferry",
-    )  # fmt: skip
+        jm.gallery.Ferry(),
+        jm.PPO(horizon=32, network=jm.Dense(16)),
+        steps=12_000,
+        copies=8,
+        record_every=40,
+        evaluate_every=4000,
+        evaluate_episodes=5,
+        checkpoint_every=4000,
+        folder=tmp_path_factory.mktemp("runs"),
+        name="ferry",
+    )
 
 
 class Done:
@@ -187,8 +196,10 @@ def test_the_page_draws_its_charts_in_a_browser(ferry, tmp_path):
             profile = tmp_path / f"profile{width}-{attempt}"
             done = subprocess.run(
                 [*words, f"--user-data-dir={profile}", f"--window-size={width},800", "--dump-dom", f"file://{page}"],
-                capture_output=True, text=True, timeout=240,
-            )  # fmt: skip
+                capture_output=True,
+                text=True,
+                timeout=240,
+            )
             if "<svg" in done.stdout and "<path" in done.stdout:
                 break
         assert done.stdout.count("<svg") >= 5

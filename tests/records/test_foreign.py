@@ -1,4 +1,5 @@
-"""Folders that came from elsewhere: none of their code runs without a question, nothing outside of them is read or written, and none stops the others."""
+"""Folders that came from elsewhere: none of their code runs without a question, nothing outside of them is read or
+written, and none stops the others."""
 
 import json
 import os
@@ -151,9 +152,18 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
 
 
 ODD = {
-    "a seed beyond 64 bits": {"seed": 10**30}, "half a surrogate pair": {"host": "\ud800"}, "no date": {"began": "yesterday"}, "a date without a zone": {"began": "2026-11-30"},
-    "no finite number": {"seconds": float("nan")}, "nothing": {"began": None}, "a list": {"uses": {"environment": [1], "agent": {}}}, "an agent alone": {"uses": {"agent": "PPO"}}, "a version that is no text": {"code": {"versions": {"Pond": [1]}}}, "versions that are a text": {"code": {"versions": "x"}}, "a plan of texts": {"planned": {"steps": "x"}},
-}  # fmt: skip
+    "a seed beyond 64 bits": {"seed": 10**30},
+    "half a surrogate pair": {"host": "\ud800"},
+    "no date": {"began": "yesterday"},
+    "a date without a zone": {"began": "2026-11-30"},
+    "no finite number": {"seconds": float("nan")},
+    "nothing": {"began": None},
+    "a list": {"uses": {"environment": [1], "agent": {}}},
+    "an agent alone": {"uses": {"agent": "PPO"}},
+    "a version that is no text": {"code": {"versions": {"Pond": [1]}}},
+    "versions that are a text": {"code": {"versions": "x"}},
+    "a plan of texts": {"planned": {"steps": "x"}},
+}
 
 
 @pytest.mark.parametrize("how", [*ODD, "nested without end"])
@@ -183,7 +193,8 @@ def test_stop_asks_no_process_that_a_record_only_names(theirs):
     sleeper = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
     holds = (
         "import fcntl, json, sys, time\nlock = open(sys.argv[1], 'w+')\nfcntl.flock(lock, fcntl.LOCK_EX)\n"
-        "lock.write(json.dumps({'process': int(sys.argv[2]), 'host': ''}))\nlock.flush()\nprint('held', flush=True)\ntime.sleep(60)"
+        "lock.write(json.dumps({'process': int(sys.argv[2]), 'host': ''}))\nlock.flush()\nprint('held', "
+        "flush=True)\ntime.sleep(60)"
     )
     holder = subprocess.Popen([sys.executable, "-c", holds, folder / ".lock", str(sleeper.pid)], stdout=subprocess.PIPE)
     try:

@@ -29,9 +29,18 @@ def test_a_runs_folder_is_whole(trained):
     assert origin["versions"]["numpy"] == np.__version__
     frame = trained.episodes
     assert list(frame.columns) == [
-        "episode", "decisions", "copy", "return", "steps", "closed_by", "also_held",
-        "sales", "flooding", "energy", "highest_level",
-    ]  # fmt: skip
+        "episode",
+        "decisions",
+        "copy",
+        "return",
+        "steps",
+        "closed_by",
+        "also_held",
+        "sales",
+        "flooding",
+        "energy",
+        "highest_level",
+    ]
     assert frame["episode"].tolist() == list(range(len(frame)))
     assert {"decisions", "return_last_100", "error", "exploration", "learning_rate", "steps_per_second"} <= set(
         trained.readings

@@ -11,15 +11,32 @@ sys.path.insert(0, str(Path(__file__).parents[2] / "clients" / "python"))
 import arenas
 
 DESCRIBED = {
-    "name": "Raft", "observation": {"depth": {"low": -3, "high": 3}}, "action": {"kind": "choice", "labels": ["down", "up"]}, "terms": {"calm": 1.0},
-    "endings": ["sunk"], "measures": {"moves": "sum"}, "time_limit": 20, "parameters": {"lift": {"value": 0.1, "low": 0.0, "high": 1.0}},
-}  # fmt: skip
+    "name": "Raft",
+    "observation": {"depth": {"low": -3, "high": 3}},
+    "action": {"kind": "choice", "labels": ["down", "up"]},
+    "terms": {"calm": 1.0},
+    "endings": ["sunk"],
+    "measures": {"moves": "sum"},
+    "time_limit": 20,
+    "parameters": {"lift": {"value": 0.1, "low": 0.0, "high": 1.0}},
+}
 FULL = {
-    "name": "Net", "players": ["north", "south"], "says": ["turn", "legal"],
-    "observation": {"net": {"low": 0, "high": 9}, "north": {"sight": {"image": True, "shape": [2, 3, 1]}}, "south": {"pull": {"low": -1, "high": 1, "shape": [2]}}},
-    "action": {"north": {"kind": "choice", "labels": ["slack", "pull"]}, "south": {"kind": "range", "low": -1.0, "high": 1.0}},
-    "terms": {"catch": 1.0, "north": {"fuel": -0.5}}, "endings": ["landed"], "image": True,
-}  # fmt: skip
+    "name": "Net",
+    "players": ["north", "south"],
+    "says": ["turn", "legal"],
+    "observation": {
+        "net": {"low": 0, "high": 9},
+        "north": {"sight": {"image": True, "shape": [2, 3, 1]}},
+        "south": {"pull": {"low": -1, "high": 1, "shape": [2]}},
+    },
+    "action": {
+        "north": {"kind": "choice", "labels": ["slack", "pull"]},
+        "south": {"kind": "range", "low": -1.0, "high": 1.0},
+    },
+    "terms": {"catch": 1.0, "north": {"fuel": -0.5}},
+    "endings": ["landed"],
+    "image": True,
+}
 
 
 class Raft:
@@ -50,9 +67,12 @@ class Net:
         self.moves += 1
         pulled = action["south"] if self.moves % 2 == 0 else action["north"]
         return {
-            "observation": self.seen(), "terms": {"catch": pulled, "north": {"fuel": 1.0}}, "turn": self.moves % 2, "legal": {"north": [True, True]},
+            "observation": self.seen(),
+            "terms": {"catch": pulled, "north": {"fuel": 1.0}},
+            "turn": self.moves % 2,
+            "legal": {"north": [True, True]},
             "closed_by": "landed" if self.moves == 4 else None,
-        }  # fmt: skip
+        }
 
     def image(self):
         import numpy as np

@@ -148,13 +148,23 @@ def test_players_images_turns_and_pictures():
 @pytest.mark.parametrize(
     ("kind", "told"),
     [
-        ("dies", "closed while `advance` was waited for"), ("hangs", "was not answered within 1 s"), ("late", "was not answered within 1 s"),
-        ("garbage", "what is no JSON"), ("binary", "by a binary frame"), ("out_of_order", "out of order"), ("raises", "failed in the program: the mast broke"),
-        ("wrong_shape", "the shape"), ("no_number", "what is no JSON"), ("null_number", "not finite"),
-        ("unknown_ending", "'flown' closed an episode"), ("huge", "closed while"), ("cut", "closed while"), ("gigabyte", "closed while"),
+        ("dies", "closed while `advance` was waited for"),
+        ("hangs", "was not answered within 1 s"),
+        ("late", "was not answered within 1 s"),
+        ("garbage", "what is no JSON"),
+        ("binary", "by a binary frame"),
+        ("out_of_order", "out of order"),
+        ("raises", "failed in the program: the mast broke"),
+        ("wrong_shape", "the shape"),
+        ("no_number", "what is no JSON"),
+        ("null_number", "not finite"),
+        ("unknown_ending", "'flown' closed an episode"),
+        ("huge", "closed while"),
+        ("cut", "closed while"),
+        ("gigabyte", "closed while"),
         ("garbage_frame", "closed while"),
     ],
-)  # fmt: skip
+)
 def test_a_fault_loses_the_episodes_under_way_and_training_goes_on(kind, told, tmp_path):
     seen = tmp_path / "seen"
     env = jm.Remote(

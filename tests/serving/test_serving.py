@@ -1,4 +1,5 @@
-"""Policies behind a port: what they decide, what is refused, and how it ends; each through a server in a process of its own."""
+"""Policies behind a port: what they decide, what is refused, and how it ends; each through a server in a process of its
+own."""
 
 import json
 import os
@@ -51,9 +52,12 @@ main()
 
 def started(*words):
     process = subprocess.Popen(
-        [sys.executable, "-c", INTERRUPTIBLE, "serve", *map(str, words), "--port", "0"], stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        [sys.executable, "-c", INTERRUPTIBLE, "serve", *map(str, words), "--port", "0"],
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
         env={**os.environ, "PYTHONUNBUFFERED": "1"},
-    )  # fmt: skip
+    )
     lines = []
     for line in process.stdout:
         lines.append(line)
@@ -105,12 +109,19 @@ def test_it_decides_as_the_policy_does(served):
 @pytest.mark.parametrize(
     ("body", "status", "told"),
     [
-        (b"{", 400, "no JSON"), (b"[" * 100_000, 400, "no JSON"), ([], 400, "a request is an object"), ({}, 400, "give `observation`, or `observations`"),
-        ({"observation": 3}, 400, "an observation is an object with"), ({"observation": {"positon": 1}}, 400, "has no `positon`.*Did you mean `position`"),
-        ({"observation": {}}, 400, "lacks"), ({"policy": "fery", "observation": {}}, 404, "Did you mean `ferry`"), ({"observations": []}, 400, "a list of 1 to"),
-        ({"observation": {}, "greedy": 1}, 400, "has no `greedy`"), ({"policy": {}, "observation": {}}, 404, "there is no policy"),
+        (b"{", 400, "no JSON"),
+        (b"[" * 100_000, 400, "no JSON"),
+        ([], 400, "a request is an object"),
+        ({}, 400, "give `observation`, or `observations`"),
+        ({"observation": 3}, 400, "an observation is an object with"),
+        ({"observation": {"positon": 1}}, 400, "has no `positon`.*Did you mean `position`"),
+        ({"observation": {}}, 400, "lacks"),
+        ({"policy": "fery", "observation": {}}, 404, "Did you mean `ferry`"),
+        ({"observations": []}, 400, "a list of 1 to"),
+        ({"observation": {}, "greedy": 1}, 400, "has no `greedy`"),
+        ({"policy": {}, "observation": {}}, 404, "there is no policy"),
     ],
-)  # fmt: skip
+)
 def test_what_is_asked_wrongly_is_told(served, body, status, told):
     found = asked(served[1], body)
     assert found[0] == status

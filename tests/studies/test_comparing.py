@@ -203,8 +203,10 @@ def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path, c
     assert [len(group.runs) for group in by.groups] == [4, 8]
     assert "`agent.exploration` differs within groups" in by.notes[0]
     assert [group.label for group in grouped([*runs, *more]).groups] == [
-        "learning_rate 0, exploration 0.2", "learning_rate 0.5, exploration 0.2", "learning_rate 0.5, exploration 0.4",
-    ]  # fmt: skip
+        "learning_rate 0, exploration 0.2",
+        "learning_rate 0.5, exploration 0.2",
+        "learning_rate 0.5, exploration 0.4",
+    ]
     with pytest.raises(
         LookupFailed, match=r"no plan here has a setting `rate`; the runs differ in `agent.learning_rate`"
     ):

@@ -19,8 +19,10 @@ bounds = st.tuples(numbers, numbers).filter(lambda b: b[1] > b[0] * 1.01)
 ranges = st.builds(lambda b, s: jm.between(*b, scale=s), bounds, st.sampled_from(["even", "log"]))
 wholes = st.builds(
     lambda low, more, s: jm.between(low, low + more, scale=s, whole=True),
-    st.integers(1, 50), st.integers(1, 50), st.sampled_from(["even", "log"]),
-)  # fmt: skip
+    st.integers(1, 50),
+    st.integers(1, 50),
+    st.sampled_from(["even", "log"]),
+)
 choices = st.lists(st.one_of(st.integers(0, 9), st.sampled_from("abc")), min_size=1, max_size=5, unique_by=repr).map(
     lambda values: jm.among(*values)
 )
@@ -63,11 +65,13 @@ def test_every_whole_number_has_its_share_the_bounds_as_well():
 
 
 def test_a_setting_that_does_not_matter_is_left_out_and_looks_the_same_to_a_model():
-    space = Space({
-        "agent.clip": jm.between(0.1, 0.3, when={"agent.use": "PPO"}),
-        "agent.use": jm.among("PPO", "DQN", "Reinforce"),
-        "agent.double": jm.among(True, False, when={"agent.use": ["DQN"]}),
-    })  # fmt: skip
+    space = Space(
+        {
+            "agent.clip": jm.between(0.1, 0.3, when={"agent.use": "PPO"}),
+            "agent.use": jm.among("PPO", "DQN", "Reinforce"),
+            "agent.double": jm.among(True, False, when={"agent.use": ["DQN"]}),
+        }
+    )
     assert space.names.index("agent.use") < space.names.index("agent.clip")
     seen = [space.sample(np.random.default_rng(k)) for k in range(60)]
     for one in seen:
@@ -104,8 +108,14 @@ WRONG = [
     ({"environment.weights.efort": jm.among(0.1)}, "efort"),
     ({"agent.bins": 5}, r"must be `jm.among\(...\)` or `jm.between\(low, high\)`; got 5"),
     ({"agent.bins": jm.among(5, when={"agent.x": 1})}, "`when` of `agent.bins` names `agent.x`"),
-    ({"agent.bins": jm.among(5, when={"agent.discount": 1}), "agent.discount": jm.among(0.9, when={"agent.bins": 5})}, "wait for each other"),
-]  # fmt: skip
+    (
+        {
+            "agent.bins": jm.among(5, when={"agent.discount": 1}),
+            "agent.discount": jm.among(0.9, when={"agent.bins": 5}),
+        },
+        "wait for each other",
+    ),
+]
 
 
 @pytest.mark.parametrize(("over", "expected"), WRONG)
@@ -131,11 +141,11 @@ def test_reward_weights_are_never_scored_by_the_return_that_they_change():
         ({"method": "luck"}, r"`method` of `tuning`.*`random`"),
         ({"candidates": 0}, "`candidates` of `tuning`"),
         ({"score": "age"}, "`score` is 'age'; of `Corridor` it can be `return`, `evaluation`"),
-        ({"better": "lower"}, 'a return is better when it is higher'),
+        ({"better": "lower"}, "a return is better when it is higher"),
         ({"rungz": 3}, "has no setting `rungz`.*Did you mean `rungs`"),
         ({"method": "population", "candidates": 3}, "at least 4 members"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_with_a_search_is_told(tuning, expected):
     with pytest.raises(SettingError, match=expected):
         SearchSettings(PLAN, Tuning(**tuning), {"agent.learning_rate": jm.among(0.1, 0.2)})

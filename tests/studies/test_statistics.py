@@ -51,7 +51,8 @@ def test_drawn_deals_come_to_the_p_of_all_deals():
 
 
 def test_seeds_are_dealt_anew_within_their_environment_only():
-    # In each environment the first group is ahead by one, and the environments lie far apart: pooled, nothing would show.
+    # In each environment the first group is ahead by one, and the environments lie far apart: pooled, nothing would
+    # show.
     first = [np.array([11.0, 11.1, 11.2, 11.3]), np.array([1.0, 1.1, 1.2, 1.3])]
     second = [s - 1.0 for s in first]
     assert stat.max_t_test([first, second], [(0, 1)], np.random.default_rng(0))[0] < 0.002
@@ -60,7 +61,8 @@ def test_seeds_are_dealt_anew_within_their_environment_only():
 
 
 def test_many_values_with_five_seeds_can_be_told_apart():
-    """Six values of a setting, five seeds each: one that is far better is told from all others, and these not from each other."""
+    """Six values of a setting, five seeds each: one that is far better is told from all others, and these not from each
+    other."""
     draw = np.random.default_rng(3)
     groups = {f"v{k}": [draw.normal(-499.0 if k else -19.0, 5.0, 5)] for k in range(6)}
     found = {(row["first"], row["second"]): row for row in judged_pairs(groups)}
@@ -135,7 +137,8 @@ def test_a_known_difference_is_found_as_often_as_theory_says(seeds, shift):
 
 
 def test_the_power_is_that_of_students_test_and_the_seeds_needed_follow_from_it():
-    # Student's test at 5 %: 64 a side find half a standard deviation four times in five, 17 a whole one (Cohen, 1988, table 2.4.1).
+    # Student's test at 5 %: 64 a side find half a standard deviation four times in five, 17 a whole one (Cohen, 1988,
+    # table 2.4.1).
     assert stat.seeds_needed(0.5) == 64
     assert stat.seeds_needed(1.0) == 17
     assert stat.seeds_needed(0.001) is None

@@ -207,9 +207,16 @@ def mine(tmp_path, monkeypatch):
 def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path, workers):
     traps = (0, 1, 3) if workers == 1 else (0, 1, 2, 3)  # a process that kills itself needs another to tell
     search = jm.tune(
-        mine.Slow(), jm.QLearning(), over={"environment.trap": jm.among(*traps)}, method="grid", steps=300, again=1, workers=workers,
-        lane="plain", folder=tmp_path,
-    )  # fmt: skip
+        mine.Slow(),
+        jm.QLearning(),
+        over={"environment.trap": jm.among(*traps)},
+        method="grid",
+        steps=300,
+        again=1,
+        workers=workers,
+        lane="plain",
+        folder=tmp_path,
+    )
     found = {c.settings["environment.trap"]: c for c in search.board.candidates}
     assert found[0].status == "open"
     assert "the tide gauge is stuck" in found[1].message
@@ -311,11 +318,21 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
     told = json.loads(done.stdout)
     assert told["status"] == "done"
     assert told["winner"]["new_seeds"] == 2
-    # Of a grid or a random search nothing depends on time; of halving who was promoted may. Each candidate's scores do not.
+    # Of a grid or a random search nothing depends on time; of halving who was promoted may. Each candidate's scores do
+    # not.
     whole = jm.tune(
-        mine.Slow(pause=0.001), jm.QLearning(), over=OVER, method="halving", candidates=8, steps=400, again=0, workers=1,
-        lane="plain", checkpoint_every=100, folder=tmp_path / "whole",
-    )  # fmt: skip
+        mine.Slow(pause=0.001),
+        jm.QLearning(),
+        over=OVER,
+        method="halving",
+        candidates=8,
+        steps=400,
+        again=0,
+        workers=1,
+        lane="plain",
+        checkpoint_every=100,
+        folder=tmp_path / "whole",
+    )
     ours, theirs = Board.open(where.parent).candidates, whole.board.candidates
     assert [c.settings for c in ours] == [c.settings for c in theirs]
     for mine_, other in zip(ours, theirs, strict=True):
@@ -479,9 +496,18 @@ def test_another_candidate_compiles_nothing(tmp_path):
     jm.train(Corridor(), jm.QLearning(), steps=2000, lane="compiled", folder=None)
     sizes = {key: program.chunk.forms for key, program in programs._PROGRAMS.items()}
     search = jm.tune(
-        Corridor(), jm.QLearning(), over=over, steps=2000, candidates=4, again=1, score="evaluation", evaluation_episodes=10, workers=1,
-        lane="compiled", folder=tmp_path,
-    )  # fmt: skip
+        Corridor(),
+        jm.QLearning(),
+        over=over,
+        steps=2000,
+        candidates=4,
+        again=1,
+        score="evaluation",
+        evaluation_episodes=10,
+        workers=1,
+        lane="compiled",
+        folder=tmp_path,
+    )
     assert search.status == "done"
     assert {key: program.chunk.forms for key, program in programs._PROGRAMS.items()} == sizes
     run = jm.Run.open(search.path / search.winner.runs["0"])

@@ -1,4 +1,5 @@
-"""Policies in a loop of one's own: they sample anew at each call, remember what they saw, and are asked of many moments at once."""
+"""Policies in a loop of one's own: they sample anew at each call, remember what they saw, and are asked of many moments
+at once."""
 
 import jax
 import numpy as np
@@ -49,10 +50,15 @@ def test_what_would_forget_is_refused_and_an_actor_remembers_until_it_is_reset(k
 @pytest.mark.parametrize(
     ("agent", "environment"),
     [
-        (jm.PPO(**SMALL), Corridor()), (jm.PPO(**SMALL), jm.gallery.Winch()), (jm.SAC(**SMALL), jm.gallery.Winch()), (jm.DQN(**SMALL), Gates()),
-        (jm.QLearning(), Corridor()), (jm.DoubleQLearning(), Corridor()), (jm.PPO(**SMALL), Gates()),
+        (jm.PPO(**SMALL), Corridor()),
+        (jm.PPO(**SMALL), jm.gallery.Winch()),
+        (jm.SAC(**SMALL), jm.gallery.Winch()),
+        (jm.DQN(**SMALL), Gates()),
+        (jm.QLearning(), Corridor()),
+        (jm.DoubleQLearning(), Corridor()),
+        (jm.PPO(**SMALL), Gates()),
     ],
-)  # fmt: skip
+)
 def test_what_a_policy_says_is_asked_once_for_an_episode_and_is_what_it_says_of_each_moment(
     agent, environment, tmp_path, monkeypatch
 ):

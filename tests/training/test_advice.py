@@ -48,14 +48,31 @@ def said(folder, environment, agent, steps, **more):
     ("environment", "agent", "steps", "what", "fix"),
     [
         (Strand(), jm.PPO(**QUICK), 4_000, "`ashore` stayed 0 in all of", "raise `entropy_bonus`"),
-        (Strand(last=3), jm.DQN(replay_start=500), 400, "`replay_start` is 500 and the run had 400", "lower `replay_start`"),
-        (Strand(last=3), jm.QLearning(exploration=1.0), 4_000, "the greedy policy returns 1, so it has learned", "jokulmist evaluate"),
+        (
+            Strand(last=3),
+            jm.DQN(replay_start=500),
+            400,
+            "`replay_start` is 500 and the run had 400",
+            "lower `replay_start`",
+        ),
+        (
+            Strand(last=3),
+            jm.QLearning(exploration=1.0),
+            4_000,
+            "the greedy policy returns 1, so it has learned",
+            "jokulmist evaluate",
+        ),
         (Strand(), jm.QLearning(), 16, "no episode has closed in 16 decisions", "`time_limit`"),
-        (Strand(last=6, pay=1e5), jm.PPO(rewards_scaled=False, learning_rate=0.0, **QUICK), 4_000,
-         "rewards are about", "`rewards_scaled=True`"),
+        (
+            Strand(last=6, pay=1e5),
+            jm.PPO(rewards_scaled=False, learning_rate=0.0, **QUICK),
+            4_000,
+            "rewards are about",
+            "`rewards_scaled=True`",
+        ),
     ],
     ids=["no reward", "no update", "greedy", "no episode", "scale"],
-)  # fmt: skip
+)
 def test_a_run_that_does_not_learn_says_once_what_to_look_at(tmp_path, environment, agent, steps, what, fix):
     lines = said(tmp_path, environment, agent, steps, copies=1)
     assert len(lines) == 1

@@ -39,7 +39,8 @@ def test_episodes_end_at_their_number_and_go_on_from_there(lane):
 @pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
-    """Reports, the best policy, levels and an early end fall on the same turns, however finely the way between them is cut."""
+    """Reports, the best policy, levels and an early end fall on the same turns, however finely the way between them is
+    cut."""
     found = []
     for seconds in (1e-6, 0.02, 60.0):
         monkeypatch.setattr("jokulmist.training.session.session.PIECE_SECONDS", seconds)
@@ -195,8 +196,15 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
         with pytest.raises((SettingError, DeclarationError), match=told):
             ask()
     with pytest.raises(DeclarationError, match=r"names parts `steps`, `return`.*It also uses the name `cell` twice"):
-        type("Wrong", (Corridor,), {"steps": jm.reward(lambda self, after: 0.0), "return": jm.reward(lambda self, after: 0.0),
-                                    "cell": jm.reward(lambda self, after: 0.0)})  # fmt: skip
+        type(
+            "Wrong",
+            (Corridor,),
+            {
+                "steps": jm.reward(lambda self, after: 0.0),
+                "return": jm.reward(lambda self, after: 0.0),
+                "cell": jm.reward(lambda self, after: 0.0),
+            },
+        )
 
 
 @pytest.mark.slow

@@ -119,9 +119,7 @@ def test_a_reference_that_reads_hidden_fields_is_marked():
 
 def test_evaluations_during_training_are_recorded_and_change_nothing(trained):
     assert trained.evaluated.groupby("learned").size().to_dict() == {15_000: 10, 30_000: 10}
-    without = jm.train(
-        jm.gallery.Tarn(), trained.plan.agent, steps=30_000, copies=3, folder="runs"
-    )  # fmt: skip
+    without = jm.train(jm.gallery.Tarn(), trained.plan.agent, steps=30_000, copies=3, folder="runs")
     assert (without.path / "episodes.csv").read_bytes() == (trained.path / "episodes.csv").read_bytes()
 
 
@@ -175,9 +173,13 @@ def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(monkeypatch):
 
 
 GALLERY = {
-    "Ferry": jm.PPO(network=jm.Dense(8)), "Winch": jm.SAC(network=jm.Dense(8)), "Greenhouse": jm.PPO(network=jm.Recurrent(8), horizon=16),
-    "Skerry": jm.PPO(network=jm.Dense(8)), "Aurora": jm.DQN(), "Haul": jm.PPO(network=jm.Dense(8)),
-}  # fmt: skip
+    "Ferry": jm.PPO(network=jm.Dense(8)),
+    "Winch": jm.SAC(network=jm.Dense(8)),
+    "Greenhouse": jm.PPO(network=jm.Recurrent(8), horizon=16),
+    "Skerry": jm.PPO(network=jm.Dense(8)),
+    "Aurora": jm.DQN(),
+    "Haul": jm.PPO(network=jm.Dense(8)),
+}
 
 
 @pytest.mark.slow

@@ -67,7 +67,11 @@ def test_a_run_that_cannot_write_its_first_episode_leaves_no_folder(tmp_path, mo
             if name == "append_rows":  # its last checkpoint and the record of its end are refused, too
                 patched.setattr("jokulmist.training.session.session.save_checkpoint", full)
                 kept = run_folder.write_json
-                patched.setattr(run_folder, "write_json", lambda p, c, kept=kept: kept(p, c) if c["status"] == "running" else full(p))  # fmt: skip
+                patched.setattr(
+                    run_folder,
+                    "write_json",
+                    lambda p, c, kept=kept: kept(p, c) if c["status"] == "running" else full(p),
+                )
             with pytest.raises(RecordError, match="No space left"):
                 jm.train(Corridor(), jm.QLearning(), steps=4_000, lane="plain", folder=tmp_path, name="case")
         assert not (tmp_path / "case").exists(), name
@@ -96,9 +100,17 @@ def test_an_environment_whose_episodes_cannot_close_is_refused():
 
 def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
     found = jm.tune(
-        Corridor(), jm.QLearning(), over={"agent.learning_rate": jm.among(0.1, 0.5)}, candidates=2, steps=400, again=0, workers=1, lane="plain",
-        folder=tmp_path, name="search",
-    )  # fmt: skip
+        Corridor(),
+        jm.QLearning(),
+        over={"agent.learning_rate": jm.among(0.1, 0.5)},
+        candidates=2,
+        steps=400,
+        again=0,
+        workers=1,
+        lane="plain",
+        folder=tmp_path,
+        name="search",
+    )
     file = found.path / "search.json"
     whole = json.loads(file.read_text())
     for change, expected in (
@@ -106,8 +118,11 @@ def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
         (lambda told: told.update(candidates=3), "`candidates` is 3"),
         (lambda told: told["candidates"][1].update(number=7), "a candidate is named that it does not hold"),
         (lambda told: told.update(winner=9), "a candidate is named that it does not hold"),
-        (lambda told: told["candidates"][0]["runs"].update({"0": "../../elsewhere"}), "is no folder of a run of this search"),
-    ):  # fmt: skip
+        (
+            lambda told: told["candidates"][0]["runs"].update({"0": "../../elsewhere"}),
+            "is no folder of a run of this search",
+        ),
+    ):
         told = json.loads(json.dumps(whole))
         change(told)
         file.write_text(json.dumps(told))

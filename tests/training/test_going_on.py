@@ -48,7 +48,8 @@ class Interrupting(SilentDisplay):
 
 
 def interrupted(env, agent, decisions, **plan):
-    """A run that was stopped, then left as a kill would have left it: rows beyond its last checkpoint, the last one torn."""
+    """A run that was stopped, then left as a kill would have left it: rows beyond its last checkpoint, the last one
+    torn."""
     run = jm.train(env, agent, show=Interrupting(decisions), **plan)
     assert run.status == "stopped"
     origin = json.loads((run.path / "origin.json").read_text())
@@ -64,16 +65,33 @@ KINDS = {
     "table": (Corridor(slip=0.3).modified(jm.StickyAction(0.2)), jm.QLearning(), {"lane": "compiled", "copies": 3}),
     "modified": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "plain", "copies": 2}),
     "modified, compiled": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "compiled", "copies": 2}),
-    "replay": (Lift(), jm.DQN(network=SLIM, replay_start=64, replay_size=512, prioritised=True), {"lane": "compiled", "copies": 4}),
-    "replay, plain": (Corridor(), jm.DQN(network=SLIM, replay_start=64, replay_size=512), {"lane": "plain", "copies": 2}),
+    "replay": (
+        Lift(),
+        jm.DQN(network=SLIM, replay_start=64, replay_size=512, prioritised=True),
+        {"lane": "compiled", "copies": 4},
+    ),
+    "replay, plain": (
+        Corridor(),
+        jm.DQN(network=SLIM, replay_start=64, replay_size=512),
+        {"lane": "plain", "copies": 2},
+    ),
     "arrays": (Snowfield(), jm.PPO(network=SLIM, horizon=16), {"lane": "plain", "copies": 2}),
-    "ranges": (jm.gallery.Winch(), jm.DDPG(network=SLIM, replay_start=64, replay_size=512), {"lane": "compiled", "copies": 2}),
-    "varied": (Corridor(slip=0.1), jm.QLearning(), {"lane": "plain", "copies": 2, "vary": {"slip": jm.between(0.0, 0.5)}}),
+    "ranges": (
+        jm.gallery.Winch(),
+        jm.DDPG(network=SLIM, replay_start=64, replay_size=512),
+        {"lane": "compiled", "copies": 2},
+    ),
+    "varied": (
+        Corridor(slip=0.1),
+        jm.QLearning(),
+        {"lane": "plain", "copies": 2, "vary": {"slip": jm.between(0.0, 0.5)}},
+    ),
     "climbing": (
-        Lift(), jm.PPO(network=SLIM, horizon=16),
+        Lift(),
+        jm.PPO(network=SLIM, horizon=16),
         {"lane": "compiled", "copies": 4, "curriculum": jm.Levels("rush", [0.1, 0.4], above=-60.0, last=5, at_least=5)},
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.slow
@@ -213,7 +231,8 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     file.write_text(text)
     plan = tmp_path / "plan.toml"
     plan.write_text(
-        f'[environment]\nuse = "{file}:Corridor"\nslip = 0.2\n[agent]\nuse = "QLearning"\n[training]\nsteps = 500\nlane = "plain"\n'
+        f'[environment]\nuse = "{file}:Corridor"\nslip = 0.2\n[agent]\nuse = "QLearning"\n[training]\nsteps = '
+        '500\nlane = "plain"\n'
     )
     assert jokulmist("train", plan, "--folder", "runs", "--name", "one").returncode == 0
     file.write_text(text.replace("draw.bernoulli(self.slip)", "draw.bernoulli(1.0 - self.slip)"))
@@ -354,9 +373,13 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
             file.write_bytes(data[:at])
             told = []
             for look in (
-                lambda: jm.Run.open(run.path).episodes, lambda: jm.Run.open(run.path).readings, lambda: jm.Run.open(run.path).policy,
-                lambda: jm.Run.open(run.path).rollouts, lambda: jm.Run.open(run.path).plan, lambda: jm.Runs([jm.Run.open(run.path)]).table,
-            ):  # fmt: skip
+                lambda: jm.Run.open(run.path).episodes,
+                lambda: jm.Run.open(run.path).readings,
+                lambda: jm.Run.open(run.path).policy,
+                lambda: jm.Run.open(run.path).rollouts,
+                lambda: jm.Run.open(run.path).plan,
+                lambda: jm.Runs([jm.Run.open(run.path)]).table,
+            ):
                 try:
                     look()
                 except JokulmistError as word:  # anything else is a traceback

@@ -1,4 +1,5 @@
-"""A run means the code that made it: from the command line and from Python, in scripts, packages, notebooks, when files are edited or gone."""
+"""A run means the code that made it: from the command line and from Python, in scripts, packages, notebooks, when files
+are edited or gone."""
 
 import itertools
 import json
@@ -71,7 +72,8 @@ def means(done):
 
 @pytest.mark.slow
 def test_a_story_of_editing_and_coming_back():
-    """Train, edit the reward and what it imports, train again, look at the old one, do it again, delete the files, open both."""
+    """Train, edit the reward and what it imports, train again, look at the old one, do it again, delete the files, open
+    both."""
     Path("weather.py").write_text(WEATHER)
     Path("pond.py").write_text(POND + "\nprint('pond is read')\n" + TRAIN)
     first = python("pond.py")
@@ -215,7 +217,10 @@ def test_versions_differ_where_what_a_class_needs_does():
 @pytest.mark.slow
 def test_versions_are_compared_as_versions_and_by_what_they_share():
     Path("weather.py").write_text(WEATHER)
-    plan = '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 400\nlane = "plain"\nseeds = [0, 1, 2, 3]\n'
+    plan = (
+        '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 400\nlane = '
+        '"plain"\nseeds = [0, 1, 2, 3]\n'
+    )
     Path("plan.toml").write_text(plan)
     for text in (POND, EDITED):
         Path("pond.py").write_text(text)
@@ -258,9 +263,13 @@ def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
     with (theirs / "source" / "weather.py").open("a") as stream:
         stream.write(f"\nopen({str(ran)!r}, 'w').close()\n")
     for words in (
-        ["evaluate", theirs], ["evaluate", theirs, "--current"], ["replay", theirs, "--to", "x.gif"], ["redo", theirs],
-        ["resume", theirs, "--steps", 10], ["report", theirs],
-    ):  # fmt: skip
+        ["evaluate", theirs],
+        ["evaluate", theirs, "--current"],
+        ["replay", theirs, "--to", "x.gif"],
+        ["redo", theirs],
+        ["resume", theirs, "--steps", 10],
+        ["report", theirs],
+    ):
         done = jokulmist(*words)
         assert done.returncode == 2, words
         assert "holds code (pond.py, weather.py) that was not trained on this machine by you" in done.stderr

@@ -85,9 +85,12 @@ class SimulatedDive(jm.Simulator):
         self.clock += 1
         self.up = [up or action == 1 for up, action in zip(self.up, actions, strict=True)]
         return jm.Outcome(
-            {"clock": float(self.clock)}, terms={0: {"pearls": 1.0}, 1: {"pearls": 1.0}}, measures={1: {"breaths": 0.5}},
-            closed_by="both_up" if all(self.up) else None, out=[k for k, up in enumerate(self.up) if up],
-        )  # fmt: skip
+            {"clock": float(self.clock)},
+            terms={0: {"pearls": 1.0}, 1: {"pearls": 1.0}},
+            measures={1: {"breaths": 0.5}},
+            closed_by="both_up" if all(self.up) else None,
+            out=[k for k, up in enumerate(self.up) if up],
+        )
 
 
 class Barter(jm.Simulator):
@@ -112,9 +115,12 @@ class Barter(jm.Simulator):
         legal = {"smith": [True, self.said < 2, False]}
         gain = float(actions.smith if self.said % 2 == 0 else actions["baker"])
         return jm.Outcome(
-            self.seen(), terms={"peace": 1.0, "baker": {"gain": gain}}, closed_by="agreed" if self.said == 3 else None,
-            turn=self.said % 2, legal=legal,
-        )  # fmt: skip
+            self.seen(),
+            terms={"peace": 1.0, "baker": {"gain": gain}},
+            closed_by="agreed" if self.said == 3 else None,
+            turn=self.said % 2,
+            legal=legal,
+        )
 
 
 class Recorder(jm.Agent):
@@ -149,10 +155,14 @@ class Recorder(jm.Agent):
     def learn(config, hyperparameters, learner, memory, e, noise):
         at = learner["count"] + jnp.arange(config.every)
         found = {
-            "left": e.observed.numbers[..., 0], "reward": e.rewards, "ended": e.ended, "closed": e.closed, "last": e.last.numbers[..., 0],
+            "left": e.observed.numbers[..., 0],
+            "reward": e.rewards,
+            "ended": e.ended,
+            "closed": e.closed,
+            "last": e.last.numbers[..., 0],
             "next": e.following.numbers[..., 0],
             "broken": e.broken if not isinstance(e.broken, tuple) else jnp.zeros_like(e.ended),
-        }  # fmt: skip
+        }
         kept = {name: learner[name].at[at].set(value.astype(jnp.float32)) for name, value in found.items()}
         return {**kept, "count": learner["count"] + config.every}, memory, ()
 
@@ -279,8 +289,10 @@ def test_taking_turns_comes_to_backward_induction_the_same_on_both_lanes():
 def test_a_team_game_comes_to_what_enumeration_finds():
     joint = [
         (table, first, second, Team.tables[table][first][second])
-        for table in (0, 1) for first in (0, 1) for second in (0, 1)
-    ]  # fmt: skip
+        for table in (0, 1)
+        for first in (0, 1)
+        for second in (0, 1)
+    ]
     best = max(joint, key=lambda one: one[3])
     agent = quick(
         exploration=jm.linear(1.0, 0.05, over=0.5)
@@ -466,7 +478,14 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     again = jm.Run.open(run.path)
     assert repr(again.plan.agent) == repr(run.plan.agent)
     jm.resume(again, steps=500)
-    longer = jm.train(Sticks(), {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")}, steps=1_500, copies=2, lane="plain", folder=None)  # fmt: skip
+    longer = jm.train(
+        Sticks(),
+        {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")},
+        steps=1_500,
+        copies=2,
+        lane="plain",
+        folder=None,
+    )
     assert len(jm.Run.open(run.path).episodes) == pytest.approx(len(longer.episodes), abs=60)
     policy = jm.Policy.open(jm.Run.open(run.path).policy.save(tmp_path / "saved"))
     assert (
@@ -497,7 +516,14 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         kept["second"]["members"][0].values, np.asarray(partner.policy.learner["second"].values)
     )
     assert int(kept["second"]["filled"]) == 2
-    itself = jm.train(Sticks(), {"first": quick(), "second": jm.Roster(past=3, past_every=500)}, steps=2_000, copies=4, lane="compiled", folder=None)  # fmt: skip
+    itself = jm.train(
+        Sticks(),
+        {"first": quick(), "second": jm.Roster(past=3, past_every=500)},
+        steps=2_000,
+        copies=4,
+        lane="compiled",
+        folder=None,
+    )
     first = itself.episodes["second.partner"].to_numpy()
     assert (first[:20] == 0).all()  # before the second state was kept
     assert set(first) == {0, 1, 2}
@@ -607,8 +633,13 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     learned = np.asarray(pair.policy.learner["first"].values)
     for lane in ("plain", "compiled"):
         still = jm.train(
-            Sticks(), {"first": quick(learning_rate=1e-9), "second": jm.Roster(other.path, past=2)}, steps=40, start=pair, lane=lane, folder=tmp_path,
-        )  # fmt: skip
+            Sticks(),
+            {"first": quick(learning_rate=1e-9), "second": jm.Roster(other.path, past=2)},
+            steps=40,
+            start=pair,
+            lane=lane,
+            folder=tmp_path,
+        )
         np.testing.assert_allclose(still.policy.learner["first"].values, learned, atol=1e-6)
         np.testing.assert_allclose(still.policy.learner["second"]["past"].values[0], learned, atol=1e-6)
         assert still.origin["parent"] == {"run": "pair", "decisions": 3_000}
@@ -618,8 +649,19 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     assert found.before.mean == own.mean
     assert found.before.players == own.players
     told = json.loads(
-        jokulmist("adapt", pair.path, "--with", f"second={other.path}", "--with", "second=random", "--steps", 200, "--json", folder=tmp_path).stdout
-    )  # fmt: skip
+        jokulmist(
+            "adapt",
+            pair.path,
+            "--with",
+            f"second={other.path}",
+            "--with",
+            "second=random",
+            "--steps",
+            200,
+            "--json",
+            folder=tmp_path,
+        ).stdout
+    )
     roster = jm.Run.open(told["run"])
     assert (type(roster.plan.agent.agents["second"]), told["parent"]["run"]) == (jm.Roster, "pair")
     shutil.rmtree(pair.path)
@@ -703,9 +745,10 @@ def test_a_search_goes_over_settings_of_one_player(tmp_path):
     run = jm.Run.open(found.path / found.board.candidates[1].runs["0"])
     assert (run.plan.agent.agents["first"].learning_rate, run.plan.agent.agents["second"].learning_rate) == (0.5, 0.2)
     for wrong, expected in (
-        ("agent.learning_rate", "name one, e.g. `agents.first.learning_rate`"), ("agents.third.bins", "there is no agent of `third`"),
+        ("agent.learning_rate", "name one, e.g. `agents.first.learning_rate`"),
+        ("agents.third.bins", "there is no agent of `third`"),
         ("agents.first.binz", "Did you mean `bins`"),
-    ):  # fmt: skip
+    ):
         with pytest.raises(SettingError, match=expected):
             jm.tune(Sticks(), both(quick()), over={wrong: jm.among(2, 3)}, **more)
 
@@ -716,7 +759,8 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     assert chance_of_pairing(np.ones((5, 5))) == 1.0
     assert np.isnan(chance_of_pairing(np.eye(3)))
     (tmp_path / "plan.toml").write_text(
-        '[environment]\nuse = "lots"\n[agents.elder]\nuse = "QLearning"\n[agents.younger]\nuse = "QLearning"\n[training]\nsteps = 400\nlane = "plain"\nseeds = [0, 1]\n'
+        '[environment]\nuse = "lots"\n[agents.elder]\nuse = "QLearning"\n[agents.younger]\nuse = '
+        '"QLearning"\n[training]\nsteps = 400\nlane = "plain"\nseeds = [0, 1]\n'
     )
     assert (
         jokulmist(
@@ -829,7 +873,8 @@ class Watch(Way):
 
 
 def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
-    """Of moments between its own decisions a player keeps no frame: the stack that it saw cannot be put together from its own."""
+    """Of moments between its own decisions a player keeps no frame: the stack that it saw cannot be put together from
+    its own."""
     spec = view_of(describe(Watch().modified(jm.Stack(3, "view"))).spec, "second").spec
     replay = replay_memory.fresh_replay(spec, 1, 16)
 
@@ -855,7 +900,8 @@ def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
 
 
 def test_a_game_is_told_by_player_and_its_best_policy_is_not_judged_by_what_never_changes(tmp_path):
-    """What one gets the other loses: the mean over players is 0 for every policy, also for one that has learned nothing."""
+    """What one gets the other loses: the mean over players is 0 for every policy, also for one that has learned
+    nothing."""
     told = jm.evaluate("random", Sticks(), episodes=60)
     assert (told.mean, told.telling) == (0.0, "first")
     first = told.columns["first.return"]
@@ -907,7 +953,8 @@ def test_terms_of_players_are_what_they_bring_and_episodes_without_chance_are_to
 
 
 def test_pairs_that_play_together_are_named_and_too_few_runs_are_told():
-    """Two ways of playing, two pairs each: exchanging partners within a way changes nothing, so no p of four runs is below 0.17."""
+    """Two ways of playing, two pairs each: exchanging partners within a way changes nothing, so no p of four runs is
+    below 0.17."""
     means = np.where(np.kron(np.eye(2), np.ones((2, 2))) > 0, 12.0, -2.0)
     names = ("a", "b", "c", "d")
     found = CrossPlay(

@@ -146,10 +146,15 @@ def test_the_key_knows_all_that_decides_a_program():
     assert key == key_of(Corridor(), PPO.model_copy(update={"learning_rate": 0.01}))
     table = np.arange(5, dtype=np.float32)
     others = [
-        key_of(Corridor(length=6), PPO), key_of(Corridor(), PPO, 8), key_of(Corridor(), jm.PPO(network=jm.Dense(9))),
-        key_of(Corridor(), jm.ActorCritic(network=jm.Dense(8))), key_of(with_table(table), PPO), key_of(with_table(table * 1.001), PPO),
-        key_of(Corridor().modified(jm.Stack(2)), PPO), key_of(Corridor(), jm.PPO(network=jm.Dense(8), novelty=jm.Novelty())),
-    ]  # fmt: skip
+        key_of(Corridor(length=6), PPO),
+        key_of(Corridor(), PPO, 8),
+        key_of(Corridor(), jm.PPO(network=jm.Dense(9))),
+        key_of(Corridor(), jm.ActorCritic(network=jm.Dense(8))),
+        key_of(with_table(table), PPO),
+        key_of(with_table(table * 1.001), PPO),
+        key_of(Corridor().modified(jm.Stack(2)), PPO),
+        key_of(Corridor(), jm.PPO(network=jm.Dense(8), novelty=jm.Novelty())),
+    ]
     assert None not in others
     assert len({key, *others}) == 9
 

@@ -35,8 +35,10 @@ def test_a_run_on_records_is_evaluated_gone_on_with_and_done_again(log, tmp_path
     )
     plan = tmp_path / "plan.toml"
     plan.write_text(
-        '[environment]\nuse = "ford.py:Ford"\n[agent]\nuse = "DQN"\nconservative = 1.0\nminibatch = 16\nnetwork = { use = "Dense", hidden = [8] }\n'
-        '[training]\nrecords = ["log.parquet", "log.parquet"]\nsteps = 60\nevaluate_every = 30\nevaluate_episodes = 5\ncheckpoint_every = 20\n',
+        '[environment]\nuse = "ford.py:Ford"\n[agent]\nuse = "DQN"\nconservative = 1.0\nminibatch = 16\nnetwork = { '
+        'use = "Dense", hidden = [8] }\n'
+        '[training]\nrecords = ["log.parquet", "log.parquet"]\nsteps = 60\nevaluate_every = 30\nevaluate_episodes = '
+        "5\ncheckpoint_every = 20\n",
         encoding="utf-8",
     )
     (whole,) = train_plan(read_plan(plan), folder=tmp_path / "runs", name="whole")
@@ -110,13 +112,26 @@ def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
         jm.train(Ford(), agent, records=tmp_path / "gone.parquet", folder=tmp_path / "none", steps=5)
     assert not (tmp_path / "none").exists()
     # A table of somebody else's, with names of its own, as CSV and as Parquet.
-    theirs = pd.DataFrame({"trip": [1, 1, 2], "at": [0, 1, 0], "way": ["left", "right", "left"], "paid": [1.0, 3.0, 1.0], "done": [False, True, True]})  # fmt: skip
+    theirs = pd.DataFrame(
+        {
+            "trip": [1, 1, 2],
+            "at": [0, 1, 0],
+            "way": ["left", "right", "left"],
+            "paid": [1.0, 3.0, 1.0],
+            "done": [False, True, True],
+        }
+    )
     theirs.to_csv(tmp_path / "theirs.csv", index=False)
     theirs.to_parquet(tmp_path / "theirs.parquet")
     columns = {"episode": "trip", "stone": "at", "action": "way", "reward": "paid", "ended": "done"}
     run = jm.train(
-        Ford(), agent, records=[tmp_path / "theirs.csv", tmp_path / "theirs.parquet"], columns=columns, steps=5, folder=tmp_path / "own",
-    )  # fmt: skip
+        Ford(),
+        agent,
+        records=[tmp_path / "theirs.csv", tmp_path / "theirs.parquet"],
+        columns=columns,
+        steps=5,
+        folder=tmp_path / "own",
+    )
     assert run.origin["recorded"] == {"decisions": 6, "episodes": 4, "mean_return": 2.5}
     with pytest.raises(SettingError, match=r"theirs\.csv: the records have no column `stone`"):
         jm.train(Ford(), agent, records=tmp_path / "theirs.csv", steps=5, folder=None)

@@ -76,9 +76,14 @@ def test_a_script_without_a_guard_does_not_start_workers_without_end(tmp_path, g
     (tmp_path / "mine.py").write_text(FRAGILE.format(act="None", guard=guard))
     tests = str(next(p for p in sys.path if p.endswith("tests")))
     done = subprocess.run(
-        [sys.executable, "mine.py"], cwd=tmp_path, env={"PATH": "", "PYTHONPATH": tests, "HOME": str(tmp_path)},
-        capture_output=True, text=True, timeout=280, check=False,
-    )  # fmt: skip
+        [sys.executable, "mine.py"],
+        cwd=tmp_path,
+        env={"PATH": "", "PYTHONPATH": tests, "HOME": str(tmp_path)},
+        capture_output=True,
+        text=True,
+        timeout=280,
+        check=False,
+    )
     assert done.returncode == 0, done.stderr
     assert len(list((tmp_path / "runs").glob("*/episodes.csv"))) == 2
 

@@ -17,7 +17,8 @@ from jokulmist.training.solving.counting import binomial_probabilities, outcomes
 
 
 class Ice(jm.Environment):
-    """Cross ten floes that may break: a step ahead is surer than a leap, and on the shore waits a reward; nothing counts the time."""
+    """Cross ten floes that may break: a step ahead is surer than a leap, and on the shore waits a reward; nothing
+    counts the time."""
 
     leaps: float = jm.parameter(0.5, low=0.0, high=1.0)
 
@@ -49,7 +50,8 @@ class Ice(jm.Environment):
 
 
 class Shed(jm.Environment):
-    """Order crates for a shed every morning; visitors take a binomial number of them. Two choices, one of which may be forbidden."""
+    """Order crates for a shed every morning; visitors take a binomial number of them. Two choices, one of which may be
+    forbidden."""
 
     time_limit = 4
 
@@ -151,7 +153,8 @@ def test_outcomes_have_the_chances_of_what_is_drawn():
 
 
 class Chancy(jm.Environment):
-    """Every kind of draw that can be counted; with `pieces`, as many as were drawn before: that is gone through one outcome at a time."""
+    """Every kind of draw that can be counted; with `pieces`, as many as were drawn before: that is gone through one
+    outcome at a time."""
 
     pieces: bool = jm.parameter(False, fixed=True)
     time_limit = 6

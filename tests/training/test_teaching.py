@@ -15,7 +15,8 @@ from jokulmist.training.teaching.learn_from import learn_from
 
 
 class Ford(jm.Environment):
-    """Two decisions at a ford: by the left way each brings 1, by the right way 3, but only from the second stone; in between one may wait."""
+    """Two decisions at a ford: by the left way each brings 1, by the right way 3, but only from the second stone; in
+    between one may wait."""
 
     time_limit = 6
 
@@ -69,9 +70,14 @@ def test_what_was_recorded_is_read_with_ends_cuts_and_weights(walked):
 
 def test_a_table_with_other_names_is_read_and_what_does_not_fit_is_named():
     log = pd.DataFrame(
-        {"trip": ["a", "a", "a", "b", "b"], "at": [0, 1, 1, 0, 1], "way": ["left", "wait", "right", "right", 0], "paid": [1.0, -0.5, 3.0, -1.0, 1.0],
-         "done": [False, False, True, False, False]}
-    )  # fmt: skip
+        {
+            "trip": ["a", "a", "a", "b", "b"],
+            "at": [0, 1, 1, 0, 1],
+            "way": ["left", "wait", "right", "right", 0],
+            "paid": [1.0, -0.5, 3.0, -1.0, 1.0],
+            "done": [False, False, True, False, False],
+        }
+    )
     called = {"stone": "at", "action": "way", "reward": "paid", "episode": "trip", "ended": "done"}
     records = jm.Records.read(log, Ford(), called)
     assert (len(records), records.left_out) == (4, 1)  # nobody knows what followed the last
@@ -98,7 +104,8 @@ def test_a_table_with_other_names_is_read_and_what_does_not_fit_is_named():
 
 
 def test_a_fitted_table_is_the_best_that_the_records_hold(walked):
-    """What is recorded is all of the ford, so it is the optimum; without the right way from the second stone it is what is left."""
+    """What is recorded is all of the ford, so it is the optimum; without the right way from the second stone it is what
+    is left."""
     records = jm.Records.read(walked[0], Ford())
     best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
     assert best.table.to_numpy()[:2].tolist() == [[4.0, 2.0, 3.5], [1.0, 3.0, 2.5]]
@@ -253,7 +260,8 @@ def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(
 
 @pytest.mark.slow
 def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
-    """With a feature a state the passes are backward induction on means of what was recorded; with random ones the estimate is that of the policy."""
+    """With a feature a state the passes are backward induction on means of what was recorded; with random ones the
+    estimate is that of the policy."""
     chance = np.random.default_rng(2)
     states, actions, count = 4, 2, 60
     here, after, index = (
@@ -404,7 +412,8 @@ def test_what_a_simulator_said_is_legal_stands_in_its_records(source, tmp_path):
 
 
 def test_fitted_values_that_run_away_are_no_estimate():
-    """One number, of which the records hold a narrow band, and a policy that leaves it: a regression there grows from pass to pass."""
+    """One number, of which the records hold a narrow band, and a policy that leaves it: a regression there grows from
+    pass to pass."""
     chance = np.random.default_rng(0)
     here = np.stack([np.ones(50), chance.normal(size=50)], axis=1)
     after, rewards = here * [1.0, 3.0], -np.ones(50)

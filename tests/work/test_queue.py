@@ -1,4 +1,5 @@
-"""Jobs that wait: their order, what may be done with each, kills in the middle of a write, and workers that are killed."""
+"""Jobs that wait: their order, what may be done with each, kills in the middle of a write, and workers that are
+killed."""
 
 import contextlib
 import json
@@ -107,7 +108,10 @@ def test_a_job_that_was_damaged_is_named_and_can_be_dropped(tmp_path):
 
 
 def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
-    words = "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add('resume', 'r'), flush=True)"
+    words = (
+        "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add('resume', "
+        "'r'), flush=True)"
+    )
     told = 0
     for seed in range(6):
         child = subprocess.Popen([sys.executable, "-c", words, str(tmp_path)], stdout=subprocess.PIPE)
@@ -292,8 +296,13 @@ def test_a_job_has_no_words_of_a_command_line(tmp_path, words):
 
 
 VALUES = st.one_of(
-    st.none(), st.integers(-(2**63), 2**63 - 1), st.floats(), st.text(max_size=8), st.binary(max_size=8), st.sampled_from(["waiting", "working", "[]", "{}", "resume"])
-)  # fmt: skip
+    st.none(),
+    st.integers(-(2**63), 2**63 - 1),
+    st.floats(),
+    st.text(max_size=8),
+    st.binary(max_size=8),
+    st.sampled_from(["waiting", "working", "[]", "{}", "resume"]),
+)
 
 
 @settings(max_examples=15, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -321,7 +330,8 @@ def test_what_a_file_declares_beside_its_table_does_not_hang_it(tmp_path, monkey
     columns = ", ".join(f"n AS {name}" for name in Job.model_fields)
     with sqlite3.connect(queue.file) as db:
         db.execute(
-            f"CREATE VIEW jobs AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c) SELECT {columns} FROM c"
+            f"CREATE VIEW jobs AS WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n + 1 FROM c) SELECT {columns} "
+            "FROM c"
         )
     with pytest.raises(RecordError, match="cannot be used: interrupted"):
         queue.job(1)

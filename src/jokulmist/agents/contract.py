@@ -242,8 +242,8 @@ class Agent(BaseModel, metaclass=_Declared):
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
     functions of what they are given, and `fresh_memory` where its copies remember something. Fields of type `float` (or
-    `jm.Scheduled`) reach the functions in ``hyperparameters``, all others in ``config``, beside ``config.spec`` (channels and
-    action) and ``config.copies``.
+    `jm.Scheduled`) reach the functions in ``hyperparameters``, all others in ``config``, beside ``config.spec``
+    (channels and action) and ``config.copies``.
 
     The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With
     ``traced = False`` they are plain Python over NumPy arrays instead, and the agent trains on plain lanes only.
@@ -474,9 +474,18 @@ class Agent(BaseModel, metaclass=_Declared):
 
 # Symbols and words of the literature for settings that have another name here.
 OTHER_WORDS = {
-    "epsilon": "exploration", "eps": "exploration", "gamma": "discount", "alpha": "learning_rate", "lr": "learning_rate",
-    "batch_size": "minibatch", "tau": "target_share", "lambda": "trace_decay", "lam": "trace_decay", "hidden": "network", "layers": "network",
-}  # fmt: skip
+    "epsilon": "exploration",
+    "eps": "exploration",
+    "gamma": "discount",
+    "alpha": "learning_rate",
+    "lr": "learning_rate",
+    "batch_size": "minibatch",
+    "tau": "target_share",
+    "lambda": "trace_decay",
+    "lam": "trace_decay",
+    "hidden": "network",
+    "layers": "network",
+}
 OF_TRAINING = ("copies", "steps", "episodes", "seed", "seeds", "evaluate_every", "lane")
 
 

@@ -80,9 +80,17 @@ class Seeking(Agent):
         novelty = self.inner.novelty
         measure = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
         config = Config(
-            spec=spec, copies=copies, kind=type(self.inner), inner=inner, by=measure, discount_per=getattr(inner, "discount_per", "decision"),
-            grid=None, layout=None, actions=1, judge=None,
-        )  # fmt: skip
+            spec=spec,
+            copies=copies,
+            kind=type(self.inner),
+            inner=inner,
+            by=measure,
+            discount_per=getattr(inner, "discount_per", "decision"),
+            grid=None,
+            layout=None,
+            actions=1,
+            judge=None,
+        )
         if measure == "counts":
             config.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
             choices = len(choices_of(spec.action)) == len(parts_of(spec.action))
@@ -268,8 +276,12 @@ def predicted(
     new_returns, open_now = followed(open_before, new, nowhere, hyperparameters.novelty_discount)
     returns = gathered(state.returns, new_returns[..., None])
     weights, moments = one_pass(
-        layout, lambda leaves, *part: jnp.mean(error(leaves, *part)), hyperparameters.novelty_learning_rate, (state.weights, state.moments), (inputs, wanted),
-    )  # fmt: skip
+        layout,
+        lambda leaves, *part: jnp.mean(error(leaves, *part)),
+        hyperparameters.novelty_learning_rate,
+        (state.weights, state.moments),
+        (inputs, wanted),
+    )
     after = state._replace(
         weights=weights, moments=moments, statistics=gathered(state.statistics, met(experience)), returns=returns
     )

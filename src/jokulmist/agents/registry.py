@@ -9,9 +9,24 @@ from importlib import import_module
 from jokulmist.agents.contract import Agent
 
 SHIPPED = (
-    "QLearning", "Sarsa", "ExpectedSarsa", "DoubleQLearning", "LinearQ", "DQN", "Reinforce", "ActorCritic", "PPO",
-    "DDPG", "TD3", "SAC", "Cloning", "ImplicitQ", "RandomPlay", "Fixed", "Roster",
-)  # fmt: skip
+    "QLearning",
+    "Sarsa",
+    "ExpectedSarsa",
+    "DoubleQLearning",
+    "LinearQ",
+    "DQN",
+    "Reinforce",
+    "ActorCritic",
+    "PPO",
+    "DDPG",
+    "TD3",
+    "SAC",
+    "Cloning",
+    "ImplicitQ",
+    "RandomPlay",
+    "Fixed",
+    "Roster",
+)
 
 
 class ShippedAgents(Mapping[str, type[Agent]]):

@@ -131,9 +131,16 @@ class Roster(Agent):
         if self.past and self.weights is None:
             past *= self.past  # each earlier state as often as a policy
         return Config(
-            spec=spec, copies=copies, members=members, source=source, shares=tuple(shares), past_share=past, past=self.past, past_every=self.past_every,
+            spec=spec,
+            copies=copies,
+            members=members,
+            source=source,
+            shares=tuple(shares),
+            past_share=past,
+            past=self.past,
+            past_every=self.past_every,
             losses=self.by == "losses",
-        )  # fmt: skip
+        )
 
     def schedules(self) -> dict[str, Coefficients]:
         values = {f"{k}.{name}": c for k, member in enumerate(self.policies) for name, c in member.schedules().items()}
@@ -292,9 +299,12 @@ def remembering(config: Any, learner: dict[str, Any], source: Any, decisions: in
         losses = {name: column.at[place].set(jnp.where(due, 0.0, column[place])) for name, column in losses.items()}
         learner = {**learner, "known": losses}
     return {
-        **learner, "past": states, "filled": jnp.minimum(learner["filled"] + due, config.past).astype(jnp.int32),
-        "since": jnp.where(due, 0, since).astype(jnp.int32), "next": jnp.where(due, (learner["next"] + 1) % config.past, learner["next"]).astype(jnp.int32),
-    }  # fmt: skip
+        **learner,
+        "past": states,
+        "filled": jnp.minimum(learner["filled"] + due, config.past).astype(jnp.int32),
+        "since": jnp.where(due, 0, since).astype(jnp.int32),
+        "next": jnp.where(due, (learner["next"] + 1) % config.past, learner["next"]).astype(jnp.int32),
+    }
 
 
 def _draw_partners(xp: Any, config: Any, learner: Any, u: Any) -> Any:

@@ -69,8 +69,16 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
 
 
 def learned_when_gathered(
-    group: Any, hyperparameters: Hyperparameters, learner: Any, stored: dict[str, Any], transition: Experience, noise: Any, acted: Any, deciding: Any, gone: Any
-) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:  # fmt: skip
+    group: Any,
+    hyperparameters: Hyperparameters,
+    learner: Any,
+    stored: dict[str, Any],
+    transition: Experience,
+    noise: Any,
+    acted: Any,
+    deciding: Any,
+    gone: Any,
+) -> tuple[Any, dict[str, Any], tuple[Any, ...]]:
     """Keep what has finished, and learn once each row has enough."""
     import jax
     import jax.numpy as jnp
@@ -145,5 +153,9 @@ def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any
     written = jax.tree.map(lambda buffer, row_value: buffer.at[places, rows].set(row_value, mode="drop"), finished, new)
     left_out = jnp.where(done, ~put, stored["left_out"])
     return {
-        **stored, "finished": written, "count": count + put, "open": (observed, actions, notes, paid, is_open & ~done), "left_out": left_out,
-    }  # fmt: skip
+        **stored,
+        "finished": written,
+        "count": count + put,
+        "open": (observed, actions, notes, paid, is_open & ~done),
+        "left_out": left_out,
+    }

@@ -34,9 +34,14 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
     }
     agents = {player: policies[0] if len(policies) == 1 else Roster(*policies) for player, policies in members.items()}
     result = resume_run(
-        path, agents, steps=steps or None, episodes=episodes or None, name=name, show=LiveLine(),
+        path,
+        agents,
+        steps=steps or None,
+        episodes=episodes or None,
+        name=name,
+        show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
-    )  # fmt: skip
+    )
     stopped = result.run.status == "stopped"
     if not stopped:
         save_pictures(result.run)

@@ -19,9 +19,14 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
     from jokulmist.training.session.resume import resume as resume_run
 
     run = resume_run(
-        path, steps=steps, episodes=episodes, take_over=take_over, start_over=start_over, show=LiveLine(),
+        path,
+        steps=steps,
+        episodes=episodes,
+        take_over=take_over,
+        start_over=start_over,
+        show=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
-    )  # fmt: skip
+    )
     if run.status != "stopped":  # whoever stopped it does not want to wait for pictures
         save_pictures(run, known_references(run.plan.measured))
     row = summary(run)

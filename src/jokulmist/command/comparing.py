@@ -15,9 +15,19 @@ MOST_PAIRS = 15
 
 
 def compare(
-    paths: list[Path], by: list[str], score: str, over: Any, level: float | None, against: str | None, weights: list[str],
-    episodes: int, seed: int, to: Path | None, json: bool, within: Path | None = None,
-) -> None:  # fmt: skip
+    paths: list[Path],
+    by: list[str],
+    score: str,
+    over: Any,
+    level: float | None,
+    against: str | None,
+    weights: list[str],
+    episodes: int,
+    seed: int,
+    to: Path | None,
+    json: bool,
+    within: Path | None = None,
+) -> None:
     from jokulmist.command.waiting import telling
     from jokulmist.records.run_folder import is_run
     from jokulmist.studies.comparison.compare import compare as work
@@ -26,9 +36,18 @@ def compare(
     runs = runs_at(paths)
     with telling() as on_message:
         comparison = work(
-            runs, by=by or None, score=score, over=over, level=level, against=against, weights=_weights(weights), episodes=episodes,
-            seed=seed, on_message=on_message, within=None if within is None else Run.open(within),
-        )  # fmt: skip
+            runs,
+            by=by or None,
+            score=score,
+            over=over,
+            level=level,
+            against=against,
+            weights=_weights(weights),
+            episodes=episodes,
+            seed=seed,
+            on_message=on_message,
+            within=None if within is None else Run.open(within),
+        )
         on_message("drawing")
         target = to or (paths[0].parent if is_run(paths[0]) else paths[0]) / "comparison.png"
         saved = comparison.save(target)
@@ -44,8 +63,17 @@ def show(comparison: Any) -> None:
     from jokulmist.studies.statistics import ALPHA
     from jokulmist.training.plans.setting_differences import WORDS
 
-    columns = {"group": "group", "seeds": "seeds", "score": "interquartile_mean", "low": "ci95_low", "high": "ci95_high",
-               "median": "median", "sd": "sd", "learned": "learned", "area": "area"}  # fmt: skip
+    columns = {
+        "group": "group",
+        "seeds": "seeds",
+        "score": "interquartile_mean",
+        "low": "ci95_low",
+        "high": "ci95_high",
+        "median": "median",
+        "sd": "sd",
+        "learned": "learned",
+        "area": "area",
+    }
     rows = []
     for row in comparison.table.to_dict("records"):
         row_shown = {title: row[name] for name, title in columns.items()}

@@ -29,7 +29,8 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
         return
     first, other_players = matrix.players[0], " and ".join(matrix.players[1:])
     typer.echo(
-        f"{matrix.environment}: mean return of {matrix.subject} in {episodes} episodes, seed {seed}; rows play {first}, "
+        f"{matrix.environment}: mean return of {matrix.subject} in {episodes} episodes, seed {seed}; rows play "
+        f"{first}, "
         f"columns play {other_players}\n"
     )
     print_table(

@@ -17,8 +17,12 @@ def adapt(
     partners: Annotated[
         list[str],
         typer.Option(
-            "--with", metavar="PLAYER=RUN",
-            help="A run, or `random`, that plays one of the players from now on. Repeat it; several of one player take turns.",
+            "--with",
+            metavar="PLAYER=RUN",
+            help=(
+                "A run, or `random`, that plays one of the players from now on. Repeat it; several of one player take "
+                "turns."
+            ),
         ),
     ],
     steps: Annotated[int, typer.Option(help="Decisions to train.")] = 0,
@@ -26,7 +30,7 @@ def adapt(
     name: Annotated[Optional[str], typer.Option(help="The name of the new run; by default the next free one.")] = None,  # noqa: UP045
     json: AsJson = False,
     trust: Trust = False,
-) -> None:  # fmt: skip
+) -> None:
     """Go on beside other partners, as a new run. Tells how the players who learn did with them before and after.
 
     Example:  jokulmist adapt runs/haul-ppo-001 --with south=runs/haul-ppo-002 --steps 50_000

@@ -24,10 +24,14 @@ def export(path: Path, form: str, to: Path, player: str | None, checkpoint_name:
     if json:
         print_json(
             {
-                "files": [str(file) for file in exported.files], "checked": exported.checked, "wrong": exported.wrong, "worst": exported.worst,
-                "microseconds": exported.microseconds, "why": exported.why,
+                "files": [str(file) for file in exported.files],
+                "checked": exported.checked,
+                "wrong": exported.wrong,
+                "worst": exported.worst,
+                "microseconds": exported.microseconds,
+                "why": exported.why,
             }
-        )  # fmt: skip
+        )
     else:
         for file in exported.files:
             typer.echo(f"{file}  {file.stat().st_size:,} bytes")

@@ -65,10 +65,16 @@ def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path |
     if json:
         print_json(
             {
-                "environment": solution.name, "mean_return": solution.value, "players": solution.of_players, "discount": solution.discount, "decisions": solution.horizon,
-                "states": solution.states, "transitions": solution.transitions, "seconds": solution.seconds,
+                "environment": solution.name,
+                "mean_return": solution.value,
+                "players": solution.of_players,
+                "discount": solution.discount,
+                "decisions": solution.horizon,
+                "states": solution.states,
+                "transitions": solution.transitions,
+                "seconds": solution.seconds,
             }
-        )  # fmt: skip
+        )
         return
     typer.echo(
         f"{solution.name}: the best policy returns {solution.value:.6g} in the mean{_discounted(solution.discount)}"
@@ -115,8 +121,15 @@ def trace(use: str, steps: int, player: str, seed: int, json: bool, changes: lis
 
 
 def play(
-    use: str | None, run: Path | None, seed: int, folder: Path, current: bool, changes: list[str], player: str | None, partners: list[str]
-) -> None:  # fmt: skip
+    use: str | None,
+    run: Path | None,
+    seed: int,
+    folder: Path,
+    current: bool,
+    changes: list[str],
+    player: str | None,
+    partners: list[str],
+) -> None:
     import sys
 
     from jokulmist.environments.chance.noise import checked_seed

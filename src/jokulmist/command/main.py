@@ -334,8 +334,8 @@ def compare(
     score: Annotated[
         str,
         typer.Option(
-            help="What is compared: evaluation (of the last policy), return (of the last 100 episodes), a measure, or how fast was "
-            "learned: area (mean height of the curve) or decisions (until the curve is at --level)."
+            help="What is compared: evaluation (of the last policy), return (of the last 100 episodes), a measure, or "
+            "how fast was learned: area (mean height of the curve) or decisions (until the curve is at --level)."
         ),
     ] = "evaluation",
     over: Annotated[str, typer.Option(help="Draw the curves over steps, episodes or seconds.")] = "steps",
@@ -516,9 +516,17 @@ def runs(
     from jokulmist.command.looking import runs as work
 
     work(
-        folder, json, most, environment=environment, agent=agent, status=status, where=where or [], above=above, since=since,
+        folder,
+        json,
+        most,
+        environment=environment,
+        agent=agent,
+        status=status,
+        where=where or [],
+        above=above,
+        since=since,
         sort=sort,
-    )  # fmt: skip
+    )
 
 
 from jokulmist.command import elsewhere  # noqa: E402, F401  its commands come after those above

@@ -13,7 +13,9 @@ Env = Annotated[
     str,
     typer.Argument(
         metavar="ENV",
-        help="A gallery name, path/to/file.py:Class, package.module:Class, or a plan with its parameters and modifiers.",
+        help=(
+            "A gallery name, path/to/file.py:Class, package.module:Class, or a plan with its parameters and modifiers."
+        ),
     ),
 ]
 

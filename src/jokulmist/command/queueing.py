@@ -79,9 +79,13 @@ def row_of(job: Any) -> dict[str, Any]:
     ended = job.ended if job.ended is not None else time.time()
     took = "" if job.began is None else f"{max(ended - job.began, 0.0):.0f} s"
     return {
-        "job": job.id, "status": f"{job.status}{f' (to {job.requested})' if job.requested else ''}", "command": job.command, "added": _clock(job.added) if job.added else "", "took": took,
+        "job": job.id,
+        "status": f"{job.status}{f' (to {job.requested})' if job.requested else ''}",
+        "command": job.command,
+        "added": _clock(job.added) if job.added else "",
+        "took": took,
         "told": job.message,
-    }  # fmt: skip
+    }
 
 
 def _clock(seconds: float) -> str:

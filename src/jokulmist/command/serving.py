@@ -38,7 +38,8 @@ def serve(paths: list[Path], host: str, port: int, token: str | None, player: st
         decider.warm_up()
     shown_port = listening.getsockname()[1]
     typer.echo(
-        f"{', '.join(deciders)} at http://{host}:{shown_port}/decide (POST); http://{host}:{shown_port}/openapi.json describes "
+        f"{', '.join(deciders)} at http://{host}:{shown_port}/decide (POST); http://{host}:{shown_port}/openapi.json "
+        "describes "
         "it. Ctrl-C ends it."
     )
     server = uvicorn.Server(

@@ -40,7 +40,8 @@ COMPARING = """
 4. Compare the methods: is one better, or was it luck? Intervals are to be looked at; one test over seeds decides.
 """
 DRAWING = """
-5. Draw the learning curve (did it learn, and how fast?), the ledger (which reward term did it come from?) and the comparison.
+5. Draw the learning curve (did it learn, and how fast?), the ledger (which reward term did it come from?) and the
+comparison.
 """
 
 
@@ -144,13 +145,19 @@ def _conclusion(rows: list[dict[str, Any]], references: Mapping[str, Evaluation]
     better = sum(row["mean_return"] > by_hand for row in rows if row["seed"] != "-")
     total = sum(row["seed"] != "-" for row in rows)
     return f"""
-The best policy earns {best["mean_return"]:.1f} an episode ({best["agent"]}); {better} of {total} runs earn more than the rule
-by hand ({by_hand:.1f}). All of it took {duration}. Look around with `jokulmist runs`, and start your
+The best policy earns {best["mean_return"]:.1f} an episode ({best["agent"]}); {better} of {total} runs earn more than
+the rule by hand ({by_hand:.1f}). All of it took {duration}. Look around with `jokulmist runs`, and start your
 own environment with `jokulmist new pond.py`."""
 
 
 def _row(agent: str, seed: str, result: Evaluation, run: str) -> dict[str, Any]:
     low, high = result.interval
     return {
-        "agent": agent, "seed": seed, "mean_return": result.mean, "ci95_low": low, "ci95_high": high, "sd": result.sd, "run": run,
-    }  # fmt: skip
+        "agent": agent,
+        "seed": seed,
+        "mean_return": result.mean,
+        "ci95_low": low,
+        "ci95_high": high,
+        "sd": result.sd,
+        "run": run,
+    }

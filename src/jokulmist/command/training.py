@@ -117,8 +117,16 @@ def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
 
 
 def evaluate(
-    path: Path, episodes: int, seed: int, act: str, checkpoint: str, record: int, json: bool, current: bool, partners: list[str]
-) -> None:  # fmt: skip
+    path: Path,
+    episodes: int,
+    seed: int,
+    act: str,
+    checkpoint: str,
+    record: int,
+    json: bool,
+    current: bool,
+    partners: list[str],
+) -> None:
     from jokulmist.records.files import append_rows
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
@@ -219,7 +227,8 @@ def _print_evaluation(
     )
     if any(result.all_the_same for result in results):
         typer.echo(
-            f"\nsd 0: all {episodes} episodes of {listed([r.policy_name for r in results if r.all_the_same])} are the same, "
+            f"\nsd 0: all {episodes} episodes of {listed([r.policy_name for r in results if r.all_the_same])} are "
+            "the same, "
             "so one tells as much. Nothing in them is left to chance: sample by "
             "`--act sampled`, or let `begin` draw the first state.",
             err=True,

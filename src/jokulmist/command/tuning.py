@@ -17,8 +17,15 @@ SAMPLED = 2
 
 
 def tune(
-    plan_file: Path, changes: list[str], folder: Path, name: str | None, workers: int | None, cluster: str | None, dry: bool, json: bool
-) -> bool:  # fmt: skip
+    plan_file: Path,
+    changes: list[str],
+    folder: Path,
+    name: str | None,
+    workers: int | None,
+    cluster: str | None,
+    dry: bool,
+    json: bool,
+) -> bool:
     """Search as a plan says; returns whether it was stopped before its end."""
     from jokulmist.studies.search.progress import LiveSearchDisplay
     from jokulmist.studies.search.settings import settings_of
@@ -66,15 +73,33 @@ def print_search(search: Any, json: bool) -> bool:
     if json:
         mean, low, high = search.score_again
         print_json(
-            {"search": str(search.path), "status": search.status, "candidates": search.rows(),
-             "winner": None if search.winner is None else {
-                 "candidate": search.winner.number, "settings": search.settings, "score": search.score,
-                 "score_on_new_seeds": mean, "low": low, "high": high, "new_seeds": len(search.board.again)},
-             **({} if stopped else {
-                 "importance": search.importance.table.to_dict("records"), "explained": search.importance.explained,
-                 "note": search.importance.note}),
-             "pictures": [str(path) for path in pictures]}
-        )  # fmt: skip
+            {
+                "search": str(search.path),
+                "status": search.status,
+                "candidates": search.rows(),
+                "winner": None
+                if search.winner is None
+                else {
+                    "candidate": search.winner.number,
+                    "settings": search.settings,
+                    "score": search.score,
+                    "score_on_new_seeds": mean,
+                    "low": low,
+                    "high": high,
+                    "new_seeds": len(search.board.again),
+                },
+                **(
+                    {}
+                    if stopped
+                    else {
+                        "importance": search.importance.table.to_dict("records"),
+                        "explained": search.importance.explained,
+                        "note": search.importance.note,
+                    }
+                ),
+                "pictures": [str(path) for path in pictures],
+            }
+        )
         return stopped
     rows = search.rows()
     if rows:
@@ -105,9 +130,16 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
     for row in rows[:MOST_ROWS]:
         cells = {short[name]: row[name] for name in names}
         rows_shown.append(
-            {"candidate": row["candidate"], **cells, "score": row["score"], "ci95_low": row["low"], "ci95_high": row["high"],
-             "decisions": row["decisions"], "status": row["status"]}
-        )  # fmt: skip
+            {
+                "candidate": row["candidate"],
+                **cells,
+                "score": row["score"],
+                "ci95_low": row["low"],
+                "ci95_high": row["high"],
+                "decisions": row["decisions"],
+                "status": row["status"],
+            }
+        )
     print_table(rows_shown)
     if len(rows) > MOST_ROWS:
         typer.echo(f"... and {len(rows) - MOST_ROWS} more, in candidates.csv")
@@ -141,11 +173,15 @@ def _winner(search: Any, stopped: bool) -> None:
     if len(known_rows):
         short = short_names(list(known_rows["setting"]))
         typer.echo(
-            f"\nWhat mattered, of {importance.candidates} candidates (the model predicts {max(importance.explained, 0.0):.0%} of the variance)\n"
+            f"\nWhat mattered, of {importance.candidates} candidates (the model predicts "
+            f"{max(importance.explained, 0.0):.0%} of the variance)\n"
         )
         print_table(
-            [{"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]} for r in known_rows.to_dict("records")]
-        )  # fmt: skip
+            [
+                {"setting": short[r["setting"]], "matters": r["matters"], "ci95_low": r["low"], "ci95_high": r["high"]}
+                for r in known_rows.to_dict("records")
+            ]
+        )
     if importance.note:
         typer.echo(f"* {importance.note}.")
 
@@ -184,15 +220,21 @@ def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> N
     runs = (question.method.decisions or tuning.candidates * planned) / planned * seeds + tuning.again
     count = workers or usual_workers()
     content = {
-        "environment": forecast["environment"], "agent": forecast["agent"], "method": tuning.method,
+        "environment": forecast["environment"],
+        "agent": forecast["agent"],
+        "method": tuning.method,
         "searched_over": ", ".join(question.space.names),
         "candidates": len(question.method.combinations) if tuning.method == "grid" else tuning.candidates,
-        "seeds_each": seeds, "new_seeds": tuning.again, "side_by_side": count, "lane": forecast["lane"],
-        "whole_runs_worth": round(runs, 1), "seconds_a_run": forecast["seconds_a_run"],
+        "seeds_each": seeds,
+        "new_seeds": tuning.again,
+        "side_by_side": count,
+        "lane": forecast["lane"],
+        "whole_runs_worth": round(runs, 1),
+        "seconds_a_run": forecast["seconds_a_run"],
         "megabytes": round(forecast["megabytes_a_run"] * tuning.candidates * seeds, 1),
         "compiling_seconds": round(compiling, 1),
         "seconds": round((forecast["seconds_a_run"] * runs + compiling * tuning.candidates) / count, 1),
-    }  # fmt: skip
+    }
     if json:
         print_json(content)
         return

@@ -164,9 +164,15 @@ class Levels:
         if below is not None and below >= above:
             raise SettingError(f"`below` of `Levels` must lie below `above`, {above:g}; got {below!r}.")
         settings = {
-            "parameter": parameter, "values": values, "above": above, "below": below, "score": score, "last": last, "at_least": at_least,
+            "parameter": parameter,
+            "values": values,
+            "above": above,
+            "below": below,
+            "score": score,
+            "last": last,
+            "at_least": at_least,
             "every": every,
-        }  # fmt: skip
+        }
         for name, value in settings.items():
             object.__setattr__(self, name, value)
 

@@ -143,8 +143,12 @@ def _rendered(name: str, context: Mapping[str, Any]) -> str:
 
     templates = Templates(
         loader=PackageLoader("jokulmist.exporting"),
-        trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True, undefined=StrictUndefined, autoescape=False,
-    )  # fmt: skip
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
+        undefined=StrictUndefined,
+        autoescape=False,
+    )
     return templates.get_template(name).render(context)
 
 
@@ -158,20 +162,29 @@ def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[s
         image = name in images
         fields.append(
             {
-                "name": quoted(name), "word": word, "size": size, "unit": c_comment(unit), "image": image, "array": channels[name].shape != (),
-                "input": inputs.get(name if image else "numbers"), "offset": offset,
+                "name": quoted(name),
+                "word": word,
+                "size": size,
+                "unit": c_comment(unit),
+                "image": image,
+                "array": channels[name].shape != (),
+                "input": inputs.get(name if image else "numbers"),
+                "offset": offset,
             }
-        )  # fmt: skip
+        )
         offset += 0 if image else size
     places = {part: place for part, place, _ in loops.outputs}
     parts = [
         {
-            "name": quoted(part), "word": words[part], "place": places[part], "array": isinstance(space, Range) and space.shape != (),
+            "name": quoted(part),
+            "word": words[part],
+            "place": places[part],
+            "array": isinstance(space, Range) and space.shape != (),
             "labels": [quoted(str(label)) for label in space.labels] if isinstance(space, Choice) else [],
             **({} if isinstance(space, Choice) else {"size": space.size, "bounds": _bounds(space)}),
         }
         for part, space in graph.parts.items()
-    ]  # fmt: skip
+    ]
     choices = [part for part, space in graph.parts.items() if isinstance(space, Choice)]
     masks = [
         {"name": quoted(part), "word": word, "count": count, "whole": part == "", "input": inputs.get(f"legal {k}")}
@@ -183,18 +196,28 @@ def _context(graph: Graph, loops: Loops, quoted: Callable[[Any], str]) -> dict[s
     ]
     state = None if graph.state is None else {"width": graph.state_width, "input": inputs.get("state")}
     return {
-        "channels": fields, "parts": parts, "masks": masks, "said": observation_parts, "state": state, "numbers": inputs.get("numbers"), "width": spec.width,
-        "loops": loops, "operations": {op.name for op in graph.ops},
-    }  # fmt: skip
+        "channels": fields,
+        "parts": parts,
+        "masks": masks,
+        "said": observation_parts,
+        "state": state,
+        "numbers": inputs.get("numbers"),
+        "width": spec.width,
+        "loops": loops,
+        "operations": {op.name for op in graph.ops},
+    }
 
 
 def c_files(graph: Graph, about: str) -> dict[str, str | bytes]:
     """A header and a source of C99."""
     context = _context(graph, Loops(graph, C()), c_string)
     arguments = [
-        "const policy_observation *observation", *["const policy_legal *legal"] * bool(context["masks"]), *["policy_memory *memory"] * bool(context["state"]),
-        "policy_action *action", *["policy_said *said"] * bool(context["said"]),
-    ]  # fmt: skip
+        "const policy_observation *observation",
+        *["const policy_legal *legal"] * bool(context["masks"]),
+        *["policy_memory *memory"] * bool(context["state"]),
+        "policy_action *action",
+        *["policy_said *said"] * bool(context["said"]),
+    ]
     context |= {"about": c_comment(about), "signature": f"void policy_decide({', '.join(arguments)})"}
     if context["numbers"]:
         context["numbers_buffer"] = C().buffer(context["numbers"], "float", context["width"])
@@ -221,12 +244,15 @@ def js_files(graph: Graph, about: str) -> dict[str, str | bytes]:
         legal = "boolean[] | null" if context["masks"][0]["whole"] else f"{{ {by_part} }} | null"
     remembers = context["state"] is not None
     context |= {
-        "about": c_comment(about), "labels": js_string(labels),
+        "about": c_comment(about),
+        "labels": js_string(labels),
         "takes": f"observation, legal = null{', memory = null' if remembers else ''}",
         "hands_on": f"observation, legal{', memory' if remembers else ''}",
-        "action_type": kinds[""] if "" in kinds else "{ " + "; ".join(f"{js_string(part)}: {kind}" for part, kind in kinds.items()) + " }",
+        "action_type": kinds[""]
+        if "" in kinds
+        else "{ " + "; ".join(f"{js_string(part)}: {kind}" for part, kind in kinds.items()) + " }",
         "given": f"observation: Observation, legal?: {legal}{', memory?: Float32Array' if remembers else ''}",
-    }  # fmt: skip
+    }
     return {name: _rendered(name, context) for name in ("policy.js", "policy.d.ts")}
 
 
@@ -248,10 +274,18 @@ def python_file(graph: Graph, about: str) -> str:
     }
     state = None if graph.state is None else {"width": graph.state_width}
     context = {
-        "about": python_docstring(about), "masked": spec.masked, "operations": {op.name for op in graph.ops}, "state": state,
-        "channels": repr([(c.name, c.shape) for c in spec.numbers]), "images": repr([(c.name, c.shape) for c in spec.images]), "parts": repr(parts),
-        "constants": constants.lines, "lines": [*numpy_form.readings(graph), *lines], "outputs": f"{{{outputs}}}", "said": extras and f"{{{extras}}}",
-    }  # fmt: skip
+        "about": python_docstring(about),
+        "masked": spec.masked,
+        "operations": {op.name for op in graph.ops},
+        "state": state,
+        "channels": repr([(c.name, c.shape) for c in spec.numbers]),
+        "images": repr([(c.name, c.shape) for c in spec.images]),
+        "parts": repr(parts),
+        "constants": constants.lines,
+        "lines": [*numpy_form.readings(graph), *lines],
+        "outputs": f"{{{outputs}}}",
+        "said": extras and f"{{{extras}}}",
+    }
     return _rendered("policy.py.txt", context)
 
 
@@ -260,9 +294,11 @@ def _values_text(graph: Graph, form: str) -> str:
     if not graph.policy_outputs:
         return ""
     texts = {
-        "python": "`decide(observation, says=True)` gives the action and", "c": "`policy_decide` takes a `policy_said` last, and fills it with",
-        "javascript": "`say(observation)` gives `{ action, said }`, with", "onnx": "Further outputs are",
-    }[form]  # fmt: skip
+        "python": "`decide(observation, says=True)` gives the action and",
+        "c": "`policy_decide` takes a `policy_said` last, and fills it with",
+        "javascript": "`say(observation)` gives `{ action, said }`, with",
+        "onnx": "Further outputs are",
+    }[form]
     names = "\n".join(
         f"- `{name}`, {value.size} number{'s' if value.size > 1 else ''}" for name, value in graph.policy_outputs
     )
@@ -280,11 +316,23 @@ def _remembers(graph: Graph, form: str) -> str:
     if graph.state is None:
         return ""
     texts = {
-        "python": "`memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
-        "c": "Each agent has a `policy_memory`: call `policy_begin(&memory)` where an episode begins, and hand it to `policy_decide`.",
-        "javascript": "`const memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for each agent.",
-        "onnx": f"The input `state` ({graph.state_width} numbers) is 0 where an episode begins, and then the output `state_after` of the decision before.",
-    }[form]  # fmt: skip
+        "python": (
+            "`memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory for "
+            "each agent."
+        ),
+        "c": (
+            "Each agent has a `policy_memory`: call `policy_begin(&memory)` where an episode begins, and hand it to "
+            "`policy_decide`."
+        ),
+        "javascript": (
+            "`const memory = begin()` where an episode begins, then `decide(observation, legal, memory)`: one memory "
+            "for each agent."
+        ),
+        "onnx": (
+            f"The input `state` ({graph.state_width} numbers) is 0 where an episode begins, and then the output "
+            "`state_after` of the decision before."
+        ),
+    }[form]
     return f"It remembers what it saw since its episode began. {texts}\n\n"
 
 
@@ -309,6 +357,11 @@ def _allowed(graph: Graph, form: str) -> str:
     return f"Not everything may be done always. {texts}\n\n"
 
 
+def _values_of(space: Any) -> str:
+    """What a part of an action may be."""
+    return "one of " + ", ".join(space.labels) if isinstance(space, Choice) else f"numbers of {space!r}"
+
+
 def readme(graph: Graph, form: str, about: str) -> str:
     """What whoever takes the files should know."""
     spec = graph.policy.spec
@@ -318,15 +371,25 @@ def readme(graph: Graph, form: str, about: str) -> str:
         for c in spec.channels
     )
     actions = "\n".join(
-        "- "
-        f"{f'{markdown(part)}: ' if part else ''}{markdown('one of ' + ', '.join(space.labels) if isinstance(space, Choice) else f'numbers of {space!r}')}"
-        for part, space in graph.parts.items()
+        f"- {f'{markdown(part)}: ' if part else ''}{markdown(_values_of(space))}" for part, space in graph.parts.items()
     )
     use = {
-        "python": "```python\nfrom policy import decide\n\ndecide(observation)  # a dict with a value a channel\n```\n\nNeeds NumPy.",
-        "c": "```\ncc -std=c99 -O2 -c policy.c      # and -lm where it is linked\n```\n\nFill a `policy_observation`, call `policy_decide`, read the `policy_action`.",
-        "javascript": '```js\nimport { decide } from "./policy.js";\n\ndecide(observation); // an object with a value a channel\n```\n\nFor browsers and Node.',
-        "onnx": "Inputs are the channels by name, with a first axis of one; outputs are `action`, or of several parts `action.PART`. Metadata hold names, bounds and labels.",
+        "python": (
+            "```python\nfrom policy import decide\n\ndecide(observation)  # a dict with a value a "
+            "channel\n```\n\nNeeds NumPy."
+        ),
+        "c": (
+            "```\ncc -std=c99 -O2 -c policy.c      # and -lm where it is linked\n```\n\nFill a `policy_observation`, "
+            "call `policy_decide`, read the `policy_action`."
+        ),
+        "javascript": (
+            '```js\nimport { decide } from "./policy.js";\n\ndecide(observation); // an object with a value a '
+            "channel\n```\n\nFor browsers and Node."
+        ),
+        "onnx": (
+            "Inputs are the channels by name, with a first axis of one; outputs are `action`, or of several parts "
+            "`action.PART`. Metadata hold names, bounds and labels."
+        ),
     }[form]
     return f"""# A policy
 
@@ -344,5 +407,6 @@ It does:
 
 {actions}
 
-{_allowed(graph, form)}{_remembers(graph, form)}{_values_text(graph, form)}What it decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+{_allowed(graph, form)}{_remembers(graph, form)}{_values_text(graph, form)}What it \
+decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
 """

@@ -26,9 +26,43 @@ from jokulmist.training.policies.policy import Policy
 
 Array = np.ndarray[Any, Any]
 ELEMENTWISE = (
-    "add", "sub", "mul", "div", "max", "min", "pow", "lt", "le", "gt", "ge", "eq", "ne", "and", "or", "not", "neg", "exp", "log", "log1p", "tanh", "logistic", "floor",
-    "ceil", "abs", "sqrt", "rsqrt", "sign", "select_n", "convert_element_type", "integer_pow", "erf", "square", "clamp", "is_finite", "rem",
-)  # fmt: skip
+    "add",
+    "sub",
+    "mul",
+    "div",
+    "max",
+    "min",
+    "pow",
+    "lt",
+    "le",
+    "gt",
+    "ge",
+    "eq",
+    "ne",
+    "and",
+    "or",
+    "not",
+    "neg",
+    "exp",
+    "log",
+    "log1p",
+    "tanh",
+    "logistic",
+    "floor",
+    "ceil",
+    "abs",
+    "sqrt",
+    "rsqrt",
+    "sign",
+    "select_n",
+    "convert_element_type",
+    "integer_pow",
+    "erf",
+    "square",
+    "clamp",
+    "is_finite",
+    "rem",
+)
 SHAPED = (
     "broadcast_in_dim",
     "reshape",
@@ -208,9 +242,11 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     decided, spec = partial(decide, learner), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
     seen = Seen(
-        jnp.zeros((1, spec.width), jnp.float32), {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
-        tuple(jnp.ones((1, n), bool) for n in widths), jnp.zeros(1, jnp.int32),
-    )  # fmt: skip
+        jnp.zeros((1, spec.width), jnp.float32),
+        {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
+        tuple(jnp.ones((1, n), bool) for n in widths),
+        jnp.zeros(1, jnp.int32),
+    )
 
     width = state_width_of(policy)
     arguments: tuple[Any, ...] = (seen, jnp.zeros((1, width), jnp.float32)) if width else (seen,)
@@ -275,7 +311,8 @@ def _walk(jaxpr: Any, values: dict[Any, Any], graph: Graph) -> None:
             continue
         if name not in KNOWN_PRIMITIVES:
             raise SettingError(
-                f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN_PRIMITIVES)}. Use another network."
+                f"the policy computes `{name}`, which no form holds; there are {listed(KNOWN_PRIMITIVES)}. Use "
+                "another network."
             )
         (variable,) = equation.outvars
         values[variable] = _added(
@@ -382,9 +419,11 @@ def decided_by(
     state: Any = None
     for k, row in enumerate(rows):
         seen = Seen(
-            jnp.asarray(row, jnp.float32)[None], {name: jnp.asarray(image)[None] for name, image in images[k].items()},
-            tuple(jnp.asarray(mask)[None] for mask in masks[k]), jnp.zeros(1, jnp.int32),
-        )  # fmt: skip
+            jnp.asarray(row, jnp.float32)[None],
+            {name: jnp.asarray(image)[None] for name, image in images[k].items()},
+            tuple(jnp.asarray(mask)[None] for mask in masks[k]),
+            jnp.zeros(1, jnp.int32),
+        )
         if width:
             decision, state = decided(seen, jnp.zeros((1, width), jnp.float32) if begins(k) else state)
         else:

@@ -52,9 +52,20 @@ class Dialect:
 
 class C(Dialect):
     functions = {
-        "max": "fmaxf", "min": "fminf", "exp": "expf", "log": "logf", "log1p": "log1pf", "tanh": "tanhf", "floor": "floorf", "ceil": "ceilf", "abs": "fabsf",
-        "sqrt": "sqrtf", "pow": "powf", "erf": "erff", "rem": "fmodf",
-    }  # fmt: skip
+        "max": "fmaxf",
+        "min": "fminf",
+        "exp": "expf",
+        "log": "logf",
+        "log1p": "log1pf",
+        "tanh": "tanhf",
+        "floor": "floorf",
+        "ceil": "ceilf",
+        "abs": "fabsf",
+        "sqrt": "sqrtf",
+        "pow": "powf",
+        "erf": "erff",
+        "rem": "fmodf",
+    }
     types = {"float": "float", "int": "int", "bool": "unsigned char", "byte": "unsigned char"}
 
     def number(self, value: float, kind: str) -> str:
@@ -82,9 +93,20 @@ class C(Dialect):
 class JavaScript(Dialect):
     integer = "let"
     functions = {
-        "max": "Math.max", "min": "Math.min", "exp": "Math.exp", "log": "Math.log", "log1p": "Math.log1p", "tanh": "Math.tanh", "floor": "Math.floor",
-        "ceil": "Math.ceil", "abs": "Math.abs", "sqrt": "Math.sqrt", "pow": "Math.pow", "erf": "erf", "rem": "remainder",
-    }  # fmt: skip
+        "max": "Math.max",
+        "min": "Math.min",
+        "exp": "Math.exp",
+        "log": "Math.log",
+        "log1p": "Math.log1p",
+        "tanh": "Math.tanh",
+        "floor": "Math.floor",
+        "ceil": "Math.ceil",
+        "abs": "Math.abs",
+        "sqrt": "Math.sqrt",
+        "pow": "Math.pow",
+        "erf": "erf",
+        "rem": "remainder",
+    }
     types = {"float": "Float32Array", "int": "Int32Array", "bool": "Uint8Array", "byte": "Uint8Array"}
 
     def number(self, value: float, kind: str) -> str:
@@ -252,7 +274,8 @@ class Loops:
         source_indices = [indices[k] for k in params["broadcast_dimensions"]]
         self._emit(
             shape,
-            f"{out.name}[{self._flat(indices, out.shape)}] = {self._entry(value, self._flat(source_indices, value.shape))};",
+            f"{out.name}[{self._flat(indices, out.shape)}] = "
+            f"{self._entry(value, self._flat(source_indices, value.shape))};",
         )
 
     def _transpose(self, op: Op, params: dict[str, Any]) -> None:
@@ -263,7 +286,8 @@ class Loops:
             source_indices[axis] = indices[k]
         self._emit(
             shape,
-            f"{out.name}[{self._flat(indices, out.shape)}] = {self._entry(value, self._flat(source_indices, value.shape))};",
+            f"{out.name}[{self._flat(indices, out.shape)}] = "
+            f"{self._entry(value, self._flat(source_indices, value.shape))};",
         )
 
     def _slice(self, op: Op, params: dict[str, Any]) -> None:
@@ -407,7 +431,10 @@ class Loops:
         shape = tuple(size[letter] for letter in out_letters)
         inner = tuple(size[letter] for letter in summed)
         self._emit(shape, f"{target} = 0;", names=[names[letter] for letter in out_letters])
-        product = f"{self._entry(left_contracted, place(left, left_contracted.shape))} * {self._entry(right_contracted, place(right, right_contracted.shape))}"
+        product = (
+            f"{self._entry(left_contracted, place(left, left_contracted.shape))} * "
+            f"{self._entry(right_contracted, place(right, right_contracted.shape))}"
+        )
         self._emit(
             (*shape, *inner), f"{target} += {product};", names=[names[letter] for letter in [*out_letters, *summed]]
         )

@@ -12,13 +12,39 @@ from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
 BINARY = {
-    "add": "+", "sub": "-", "mul": "*", "div": "/", "lt": "<", "le": "<=", "gt": ">", "ge": ">=", "eq": "==", "ne": "!=", "and": "&", "or": "|", "pow": "**",
-}  # fmt: skip
+    "add": "+",
+    "sub": "-",
+    "mul": "*",
+    "div": "/",
+    "lt": "<",
+    "le": "<=",
+    "gt": ">",
+    "ge": ">=",
+    "eq": "==",
+    "ne": "!=",
+    "and": "&",
+    "or": "|",
+    "pow": "**",
+}
 CALLED = {
-    "max": "np.maximum", "min": "np.minimum", "exp": "np.exp", "log": "np.log", "log1p": "np.log1p", "tanh": "np.tanh", "floor": "np.floor", "ceil": "np.ceil",
-    "abs": "np.abs", "sqrt": "np.sqrt", "sign": "np.sign", "not": "np.logical_not", "neg": "np.negative", "square": "np.square", "is_finite": "np.isfinite",
-    "erf": "_erf", "rem": "np.fmod",
-}  # fmt: skip
+    "max": "np.maximum",
+    "min": "np.minimum",
+    "exp": "np.exp",
+    "log": "np.log",
+    "log1p": "np.log1p",
+    "tanh": "np.tanh",
+    "floor": "np.floor",
+    "ceil": "np.ceil",
+    "abs": "np.abs",
+    "sqrt": "np.sqrt",
+    "sign": "np.sign",
+    "not": "np.logical_not",
+    "neg": "np.negative",
+    "square": "np.square",
+    "is_finite": "np.isfinite",
+    "erf": "_erf",
+    "rem": "np.fmod",
+}
 REDUCTIONS = {
     "reduce_sum": "np.sum",
     "reduce_max": "np.max",
@@ -52,9 +78,13 @@ def row_gather(op: Op) -> bool:
     operand, indices = (v.shape for v in op.inputs)
     sizes = op.params["slice_sizes"]
     return (
-        tuple(numbers.start_index_map) == (0,) and tuple(numbers.collapsed_slice_dims) == (0,) and tuple(sizes[1:]) == tuple(operand[1:]) and indices[-1] == 1
-        and tuple(numbers.offset_dims) == tuple(range(len(indices) - 1, len(indices) - 1 + len(operand) - 1)) and not getattr(numbers, "operand_batching_dims", ())
-    )  # fmt: skip
+        tuple(numbers.start_index_map) == (0,)
+        and tuple(numbers.collapsed_slice_dims) == (0,)
+        and tuple(sizes[1:]) == tuple(operand[1:])
+        and indices[-1] == 1
+        and tuple(numbers.offset_dims) == tuple(range(len(indices) - 1, len(indices) - 1 + len(operand) - 1))
+        and not getattr(numbers, "operand_batching_dims", ())
+    )
 
 
 class Constants:
@@ -101,7 +131,8 @@ def readings(graph: Graph) -> list[str]:
             mask_text, value = "legal" if part == "" else f"legal.get({part!r})", inputs[f"legal {k}"]
             every = f"np.ones({value.shape[1]}, bool)"
             lines.append(
-                f"{value.name} = np.asarray({every} if legal is None or {mask_text} is None else {mask_text}, bool)[None]"
+                f"{value.name} = np.asarray({every} if legal is None or {mask_text} is None else {mask_text}, "
+                "bool)[None]"
             )
     return lines
 

@@ -16,13 +16,35 @@ OPSET = 18
 STATE, STATE_AFTER = "state", "state_after"
 KINDS: dict[str, Any] = {"float": np.float32, "int": np.int32, "bool": np.bool_, "byte": np.uint8}
 BINARY = {
-    "add": "Add", "sub": "Sub", "mul": "Mul", "div": "Div", "max": "Max", "min": "Min", "pow": "Pow", "lt": "Less", "le": "LessOrEqual", "gt": "Greater",
-    "ge": "GreaterOrEqual", "eq": "Equal", "and": "And", "or": "Or",
-}  # fmt: skip
+    "add": "Add",
+    "sub": "Sub",
+    "mul": "Mul",
+    "div": "Div",
+    "max": "Max",
+    "min": "Min",
+    "pow": "Pow",
+    "lt": "Less",
+    "le": "LessOrEqual",
+    "gt": "Greater",
+    "ge": "GreaterOrEqual",
+    "eq": "Equal",
+    "and": "And",
+    "or": "Or",
+}
 UNARY = {
-    "exp": "Exp", "log": "Log", "tanh": "Tanh", "logistic": "Sigmoid", "floor": "Floor", "ceil": "Ceil", "abs": "Abs", "sqrt": "Sqrt", "neg": "Neg", "not": "Not",
-    "sign": "Sign", "erf": "Erf",
-}  # fmt: skip
+    "exp": "Exp",
+    "log": "Log",
+    "tanh": "Tanh",
+    "logistic": "Sigmoid",
+    "floor": "Floor",
+    "ceil": "Ceil",
+    "abs": "Abs",
+    "sqrt": "Sqrt",
+    "neg": "Neg",
+    "not": "Not",
+    "sign": "Sign",
+    "erf": "Erf",
+}
 
 
 def inputs_of(graph: Graph, observation: dict[str, Any], legal: Any) -> dict[str, Any]:
@@ -56,8 +78,11 @@ class _Model:
 
         self.onnx, self.graph = onnx, graph
         self.types = {
-            "float": onnx.TensorProto.FLOAT, "int": onnx.TensorProto.INT32, "bool": onnx.TensorProto.BOOL, "byte": onnx.TensorProto.UINT8,
-        }  # fmt: skip
+            "float": onnx.TensorProto.FLOAT,
+            "int": onnx.TensorProto.INT32,
+            "bool": onnx.TensorProto.BOOL,
+            "byte": onnx.TensorProto.UINT8,
+        }
         self.nodes: list[Any] = []
         self.constants: list[Any] = []
         self.count = 0
@@ -244,10 +269,22 @@ def written(graph: Graph, about: str) -> bytes:
         model_made,
         {
             "about": about,
-            "channels": json.dumps([{"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)} for c in spec.channels]),
-            "action": json.dumps({part: list(space.labels) if isinstance(space, Choice) else {"low": np.ravel(space.low).tolist(), "high": np.ravel(space.high).tolist()} for part, space in graph.parts.items()}),
+            "channels": json.dumps(
+                [
+                    {"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)}
+                    for c in spec.channels
+                ]
+            ),
+            "action": json.dumps(
+                {
+                    part: list(space.labels)
+                    if isinstance(space, Choice)
+                    else {"low": np.ravel(space.low).tolist(), "high": np.ravel(space.high).tolist()}
+                    for part, space in graph.parts.items()
+                }
+            ),
         },
-    )  # fmt: skip
+    )
     onnx.checker.check_model(model_made, full_check=True)
     data: bytes = model_made.SerializeToString()
     return data

@@ -326,7 +326,10 @@ import * as policy from "./policy.mjs";
 const { decided } = policy;
 const given = JSON.parse(readFileSync(0, "utf8"));
 let memory = null;
-const found = given.map(([seen, legal], k) => { if (policy.begin && k % EPISODE === 0) memory = policy.begin(); return decided(seen, legal, memory); });
+const found = given.map(([seen, legal], k) => {
+  if (policy.begin && k % EPISODE === 0) memory = policy.begin();
+  return decided(seen, legal, memory);
+});
 const said = policy.say ? given.map(([seen, legal]) => policy.say(seen, legal).said) : [];
 const began = performance.now();
 for (const [seen, legal] of given) decided(seen, legal, memory);

@@ -120,9 +120,11 @@ class Ferry(Environment):
         axes.plot([-25, self.width], [0.4, 0.4], color="#333333", linewidth=1)
         axes.fill_between([state.position - 8, state.position], 0.0, 1.2, color="#d9a441")
         axes.annotate(
-            "", (self.width / 2 + 120 * self.tide * math.sin(state.phase), -1), (self.width / 2, -1),
+            "",
+            (self.width / 2 + 120 * self.tide * math.sin(state.phase), -1),
+            (self.width / 2, -1),
             arrowprops={"arrowstyle": "->", "color": "white"},
-        )  # fmt: skip
+        )
         axes.set_title(f"{self.width - state.position:.0f} m to go at {state.speed:.1f} m/s")
         axes.set_xlabel("metres from the home quay")
         axes.set_yticks([])

@@ -103,8 +103,11 @@ class Haul(Environment):
         axes.fill_between([self.skerry_at - 0.8, self.skerry_at + 0.8], -reef, reef, color="#54504a")
         middle = 0.5 * (state.boats[0] + state.boats[1])
         axes.plot(
-            [state.way - 0.6, state.way - 2.2, state.way - 0.6], [state.boats[0], middle, state.boats[1]], color="#d9a441", linewidth=4,
-        )  # fmt: skip
+            [state.way - 0.6, state.way - 2.2, state.way - 0.6],
+            [state.boats[0], middle, state.boats[1]],
+            color="#d9a441",
+            linewidth=4,
+        )
         for place, color, name in zip(state.boats, ("#2f6f8f", "#b04f3c"), self.players, strict=True):
             axes.fill_between([state.way - 0.6, state.way + 0.9], place - 0.9, place + 0.9, color=color, label=name)
         axes.legend(loc="upper left", ncols=2)

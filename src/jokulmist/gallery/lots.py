@@ -49,9 +49,12 @@ class Lots(Environment):
         falls = wanted > state.left
         got = xp.where(falls, 0, wanted)
         return state.replace(
-            left=xp.where(falls, 0, state.left - wanted), taken=xp.minimum(state.taken + got, self.most), moves=state.moves + 1, got=1.0 * got,
+            left=xp.where(falls, 0, state.left - wanted),
+            taken=xp.minimum(state.taken + got, self.most),
+            moves=state.moves + 1,
+            got=1.0 * got,
             fell=xp.where(falls, 1.0, 0.0),
-        )  # fmt: skip
+        )
 
     @jm.sensor(low=0.0, high="most", unit="logs", of="elder")
     def pile(self, state: Any) -> Any:

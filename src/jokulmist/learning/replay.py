@@ -285,9 +285,16 @@ def draws_for(noise: Any, rows: int, prioritised: bool) -> Any:
 
 
 def sampled(
-    spec: Spec, replay: Replay, chance: Any, n_step: int, discount: Any, correction: Any = None, counted: bool = False,
-    minibatches: int = 1, bonus: Bonus | None = None,
-) -> Sample:  # fmt: skip
+    spec: Spec,
+    replay: Replay,
+    chance: Any,
+    n_step: int,
+    discount: Any,
+    correction: Any = None,
+    counted: bool = False,
+    minibatches: int = 1,
+    bonus: Bonus | None = None,
+) -> Sample:
     """Transitions, drawn uniformly or by priority.
 
     Parameters
@@ -383,9 +390,15 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
 
 
 def transitions(
-    spec: Spec, replay: Replay, place: Any, importance: Any, n_step: int, discount: Any, counted: bool = False,
+    spec: Spec,
+    replay: Replay,
+    place: Any,
+    importance: Any,
+    n_step: int,
+    discount: Any,
+    counted: bool = False,
     bonus: Bonus | None = None,
-) -> Sample:  # fmt: skip
+) -> Sample:
     """The transitions that start in the given places (slot times copies, plus copy)."""
     import jax.numpy as jnp
 

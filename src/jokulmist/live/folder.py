@@ -85,9 +85,17 @@ class RunFolder:
 
 def job_as_json(job: Job) -> dict[str, Any]:
     return {
-        "id": job.id, "run": job.run, "command": job.command, "status": job.status, "asked": job.requested, "added": job.added, "began": job.began, "ended": job.ended,
-        "told": job.message, "accepted": job.status == jobs.DAMAGED or job.is_own,
-    }  # fmt: skip
+        "id": job.id,
+        "run": job.run,
+        "command": job.command,
+        "status": job.status,
+        "asked": job.requested,
+        "added": job.added,
+        "began": job.began,
+        "ended": job.ended,
+        "told": job.message,
+        "accepted": job.status == jobs.DAMAGED or job.is_own,
+    }
 
 
 def _may_die(row: Row) -> bool:

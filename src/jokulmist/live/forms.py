@@ -53,10 +53,16 @@ def fields_of_environment(use: str, base: Path) -> list[dict[str, Any]]:
     outline_of(cls)
     return [
         {
-            "name": p.name, "default": p.default, "kind": _kind(type(p.default)), "low": p.low, "high": p.high, "unit": p.unit, "help": p.help,
+            "name": p.name,
+            "default": p.default,
+            "kind": _kind(type(p.default)),
+            "low": p.low,
+            "high": p.high,
+            "unit": p.unit,
+            "help": p.help,
         }
         for p in outline_of(cls).parameters
-    ]  # fmt: skip
+    ]
 
 
 def fields_of_method(name: str) -> list[dict[str, Any]]:
@@ -71,10 +77,13 @@ def fields_of_method(name: str) -> list[dict[str, Any]]:
             continue  # networks and the like are written in a plan
         fields.append(
             {
-                "name": setting, "default": "" if default is None else str(default) if isinstance(default, Schedule) else default,
-                "kind": _kind_of(field.annotation, default), "choices": _literals(field.annotation), "help": helps.get(setting, ""),
+                "name": setting,
+                "default": "" if default is None else str(default) if isinstance(default, Schedule) else default,
+                "kind": _kind_of(field.annotation, default),
+                "choices": _literals(field.annotation),
+                "help": helps.get(setting, ""),
             }
-        )  # fmt: skip
+        )
     return fields
 
 

@@ -44,24 +44,42 @@ class Game:
         legal = episode.legal
         parts = [
             {
-                "name": name, "kind": "choice" if isinstance(part, Choice) else "range",
+                "name": name,
+                "kind": "choice" if isinstance(part, Choice) else "range",
                 **(
                     {"labels": [str(label) for label in part.labels]}
                     if isinstance(part, Choice)
-                    else {"low": np.nan_to_num(part.low, neginf=-10.0).reshape(-1).tolist(), "high": np.nan_to_num(part.high, posinf=10.0).reshape(-1).tolist()}
+                    else {
+                        "low": np.nan_to_num(part.low, neginf=-10.0).reshape(-1).tolist(),
+                        "high": np.nan_to_num(part.high, posinf=10.0).reshape(-1).tolist(),
+                    }
                 ),
                 "chosen": np.asarray(hand.chosen[name]).reshape(-1).tolist(),
                 "legal": _legal(legal, name),
             }
             for name, part in hand.parts.items()
-        ]  # fmt: skip
+        ]
         return {
-            "environment": describe(hand.environment).name, "seed": hand.seed, "decision": episode.steps, "seen": {name: _as_json(seen[name]) for name in list(seen.keys())},
-            "terms": [{"name": name, "now": episode.terms[name], "total": total} for name, total in episode.totals.items()], "reward": float(episode.reward),
-            "total": float(episode.total), "measures": episode.measures, "over": episode.over, "closed_by": episode.satisfied, "parts": parts,
-            "policy": hand.policy is not None, "agent": hand.agent, "player": hand.player, "players": list(describe(hand.environment).players),
-            "asked": list(episode.deciding), "picture": self.drawable,
-        }  # fmt: skip
+            "environment": describe(hand.environment).name,
+            "seed": hand.seed,
+            "decision": episode.steps,
+            "seen": {name: _as_json(seen[name]) for name in list(seen.keys())},
+            "terms": [
+                {"name": name, "now": episode.terms[name], "total": total} for name, total in episode.totals.items()
+            ],
+            "reward": float(episode.reward),
+            "total": float(episode.total),
+            "measures": episode.measures,
+            "over": episode.over,
+            "closed_by": episode.satisfied,
+            "parts": parts,
+            "policy": hand.policy is not None,
+            "agent": hand.agent,
+            "player": hand.player,
+            "players": list(describe(hand.environment).players),
+            "asked": list(episode.deciding),
+            "picture": self.drawable,
+        }
 
     @property
     def drawable(self) -> bool:

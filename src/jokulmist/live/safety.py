@@ -16,11 +16,18 @@ from starlette.responses import RedirectResponse, Response
 from jokulmist.serving.hosts import as_json, host_of
 
 LOOPBACK = ("127.0.0.1", "localhost", "[::1]")
-POLICY = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+POLICY = (
+    "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri "
+    "'none'; form-action 'none'; frame-ancestors 'none'"
+)
 HEADERS = {
-    "Content-Security-Policy": POLICY, "X-Content-Type-Options": "nosniff", "Referrer-Policy": "no-referrer", "Cross-Origin-Opener-Policy": "same-origin",
-    "Cross-Origin-Resource-Policy": "same-origin", "Cache-Control": "no-store",
-}  # fmt: skip
+    "Content-Security-Policy": POLICY,
+    "X-Content-Type-Options": "nosniff",
+    "Referrer-Policy": "no-referrer",
+    "Cross-Origin-Opener-Policy": "same-origin",
+    "Cross-Origin-Resource-Policy": "same-origin",
+    "Cache-Control": "no-store",
+}
 SAFE = ("GET", "HEAD")
 MOST_SESSIONS = 100
 

@@ -107,7 +107,10 @@ def _curriculum(run: Run) -> str:
     levels, reached = run.plan.curriculum, run.origin.get("level")
     if levels is None or not isinstance(reached, dict) or not isinstance(reached.get("value"), (int, float)):
         return ""
-    return f"`{levels.parameter}` came to {reached['value']:g}; the levels are {', '.join(f'{v:g}' for v in levels.values)}"
+    return (
+        f"`{levels.parameter}` came to {reached['value']:g}; the levels are "
+        f"{', '.join(f'{v:g}' for v in levels.values)}"
+    )
 
 
 def _numbers(rollouts: Path) -> list[str]:
@@ -132,8 +135,13 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
     runs = [Run.open(path) for path in paths]
     content: dict[str, Any] = {
         "rows": [_plain(row_of(path, run.origin)) for path, run in zip(paths, runs, strict=True)],
-        "differ": differing(runs), "curve": charts.curve(runs, {}) if measure else charts.recorded_curve(runs), "groups": [], "pairs": [], "notes": [], "bands": None,
-    }  # fmt: skip
+        "differ": differing(runs),
+        "curve": charts.curve(runs, {}) if measure else charts.recorded_curve(runs),
+        "groups": [],
+        "pairs": [],
+        "notes": [],
+        "bands": None,
+    }
     if not measure:
         return content
     try:
@@ -142,8 +150,14 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         content["notes"] = [str(reason)]
         return content
     content.update(
-        groups=_records(comparison.table), pairs=_records(comparison.pairs), notes=comparison.notes, bands=_bands(comparison.middle), by=comparison.by, value=comparison.value, over=comparison.over
-    )  # fmt: skip
+        groups=_records(comparison.table),
+        pairs=_records(comparison.pairs),
+        notes=comparison.notes,
+        bands=_bands(comparison.middle),
+        by=comparison.by,
+        value=comparison.value,
+        over=comparison.over,
+    )
     return content
 
 
@@ -167,8 +181,12 @@ def search(path: Path) -> dict[str, Any]:
     """A search: its candidates, the best first, and which settings mattered."""
     opened = Search.open(path)
     content: dict[str, Any] = {
-        "name": path.name, "status": opened.status, "names": list(opened.question.space.names), "rows": [_plain(row) for row in opened.rows()], "importance": [],
-    }  # fmt: skip
+        "name": path.name,
+        "status": opened.status,
+        "names": list(opened.question.space.names),
+        "rows": [_plain(row) for row in opened.rows()],
+        "importance": [],
+    }
     try:
         table = opened.importance.table
         content["importance"] = _records(table)
@@ -202,10 +220,16 @@ def told_episode(rollout: Rollout, environment: Environment) -> dict[str, Any]:
         if str(name) not in skipped and not str(name).startswith(STATE) and name not in images
     }
     return {
-        "episode": rollout.episode, "steps": rollout.steps, "return": rollout.total, "closed_by": rollout.closed_by, "columns": columns,
-        "seen": [c.name for c in description.spec.numbers], "terms": [t.name for t in description.terms], "weights": list(map(float, description.weights)),
+        "episode": rollout.episode,
+        "steps": rollout.steps,
+        "return": rollout.total,
+        "closed_by": rollout.closed_by,
+        "columns": columns,
+        "seen": [c.name for c in description.spec.numbers],
+        "terms": [t.name for t in description.terms],
+        "weights": list(map(float, description.weights)),
         "environment": description.name,
-    }  # fmt: skip
+    }
 
 
 def policy_outputs(path: Path, rollout: Rollout, moment: int) -> dict[str, Any]:

@@ -348,9 +348,24 @@ def _as_mp4(frames: Iterator[Any], path: Path, per_second: float) -> Path:
 
     size = f"{round(WIDTH * DPI)}x{round(HEIGHT * DPI)}"
     words = [
-        "ffmpeg", "-y", "-loglevel", "error", "-f", "rawvideo", "-pix_fmt", "rgb24", "-s", size, "-r", str(per_second),
-        "-i", "-", "-pix_fmt", "yuv420p", str(path),
-    ]  # fmt: skip
+        "ffmpeg",
+        "-y",
+        "-loglevel",
+        "error",
+        "-f",
+        "rawvideo",
+        "-pix_fmt",
+        "rgb24",
+        "-s",
+        size,
+        "-r",
+        str(per_second),
+        "-i",
+        "-",
+        "-pix_fmt",
+        "yuv420p",
+        str(path),
+    ]
     process = subprocess.Popen(words, stdin=subprocess.PIPE, stderr=subprocess.PIPE)
     assert process.stdin is not None
     for frame in frames:

@@ -84,8 +84,8 @@ class Episodes:
 def columns_of(
     episodes: Episodes, description: Description, first: int, record_names: tuple[str, ...] = ()
 ) -> dict[str, Array]:
-    """The columns of episodes.csv; `first` is the number of the first row's episode, `record_names` names what the agent
-    tells."""
+    """The columns of episodes.csv; `first` is the number of the first row's episode, `record_names` names what the
+    agent tells."""
     names_by_bits = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.satisfied)}
     names = [names_by_bits[bits] for bits in episodes.satisfied.tolist()]
     table: dict[str, Array] = {

@@ -87,8 +87,13 @@ class EpisodeWriter:
         episode = self.closed(0)
         parts = vars(episode.actions) if isinstance(episode.actions, Record) else {"": episode.actions}
         return {
-            "numbers": episode.numbers, "images": episode.images, "actions": parts, "terms": episode.terms, "measures": episode.measures, "states": episode.states,
-        }  # fmt: skip
+            "numbers": episode.numbers,
+            "images": episode.images,
+            "actions": parts,
+            "terms": episode.terms,
+            "measures": episode.measures,
+            "states": episode.states,
+        }
 
     def restore(self, saved: Mapping[str, Any]) -> None:
         """Go on with what `saved` gave."""

@@ -44,9 +44,17 @@ def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
 def damaged_row(name: str) -> Row:
     """What stands for a run whose record cannot be read."""
     return {
-        "run": name, "environment": "?", "agent": "?", "seed": 0, "status": DAMAGED, "decisions": 0, "episodes": 0, f"return_last_{LAST}": math.nan,
-        "return_of": "", "began": "",
-    }  # fmt: skip
+        "run": name,
+        "environment": "?",
+        "agent": "?",
+        "seed": 0,
+        "status": DAMAGED,
+        "decisions": 0,
+        "episodes": 0,
+        f"return_last_{LAST}": math.nan,
+        "return_of": "",
+        "began": "",
+    }
 
 
 def row_of(path: Path, origin: Mapping[str, Any]) -> Row:

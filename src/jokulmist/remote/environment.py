@@ -29,9 +29,24 @@ from jokulmist.remote.link import Link, RemoteProgram
 from jokulmist.remote.messages import BadMessage, MomentReader, columns_of, outcome_of
 
 KNOWN_FIELDS = (
-    "protocol", "name", "about", "arenas", "observation", "action", "terms", "endings", "cuts", "measures", "players", "says", "parameters", "time_limit",
-    "deadline", "decide_every", "image",
-)  # fmt: skip
+    "protocol",
+    "name",
+    "about",
+    "arenas",
+    "observation",
+    "action",
+    "terms",
+    "endings",
+    "cuts",
+    "measures",
+    "players",
+    "says",
+    "parameters",
+    "time_limit",
+    "deadline",
+    "decide_every",
+    "image",
+)
 FEATURES = ("legal", "turn", "out")
 MOST_ENTRIES, MOST_CHANNELS, MOST_PLAYERS = 100_000, 1_000, 64
 _CLASSES: dict[str, type[RemoteSimulator]] = {}
@@ -175,9 +190,14 @@ def Remote(  # noqa: N802  it stands where a class does: `jm.Remote(...)` is an 
     if secret is not None and not isinstance(secret, str):
         raise SettingError(f"`secret` is a text; got {type(secret).__name__}.")
     connection = {
-        "address": address, "listen": listen, "command": None if command is None else list(command), "answer_within": answer_within,
-        "patience": patience, "most_lost": most_lost, "tempo": tempo,
-    }  # fmt: skip
+        "address": address,
+        "listen": listen,
+        "command": None if command is None else list(command),
+        "answer_within": answer_within,
+        "patience": patience,
+        "most_lost": most_lost,
+        "tempo": tempo,
+    }
     connection = {name: value for name, value in connection.items() if value is not None}
     program = _program(connection, secret)
     if described is None:
@@ -224,7 +244,8 @@ def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any)
     for name in hello:
         if name not in KNOWN_FIELDS:
             raise DeclarationError(
-                f"{program} describes itself by `{name!s:.60}`; known are {listed(KNOWN_FIELDS)}.{nearest(str(name), KNOWN_FIELDS)}"
+                f"{program} describes itself by `{name!s:.60}`; known are "
+                f"{listed(KNOWN_FIELDS)}.{nearest(str(name), KNOWN_FIELDS)}"
             )
     _refuse_large(program, hello)
     name = hello.get("name", "Remote")
@@ -237,13 +258,25 @@ def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any)
         players = hello.get("players")
         action = _action(hello.get("action"), players)
         body: dict[str, Any] = {
-            "__module__": RemoteSimulator.__module__, "__doc__": str(hello.get("about", "")) or f"A program at {program}.",
-            "program": program, "connection": connection, "described": hello, "action": action, "players": tuple(players) if players else None,
-            "observation": _channels(hello.get("observation", {}), tuple(players or ())), "terms": hello.get("terms", {}), "measures": hello.get("measures", {}),
-            "endings": _names(hello, "endings"), "cuts": _names(hello, "cuts"), "time_limit": hello.get("time_limit"), "deadline": hello.get("deadline"),
-            "decide_every": hello.get("decide_every", 1), "answer_within": float(connection["answer_within"]), "most_lost": connection["most_lost"],
+            "__module__": RemoteSimulator.__module__,
+            "__doc__": str(hello.get("about", "")) or f"A program at {program}.",
+            "program": program,
+            "connection": connection,
+            "described": hello,
+            "action": action,
+            "players": tuple(players) if players else None,
+            "observation": _channels(hello.get("observation", {}), tuple(players or ())),
+            "terms": hello.get("terms", {}),
+            "measures": hello.get("measures", {}),
+            "endings": _names(hello, "endings"),
+            "cuts": _names(hello, "cuts"),
+            "time_limit": hello.get("time_limit"),
+            "deadline": hello.get("deadline"),
+            "decide_every": hello.get("decide_every", 1),
+            "answer_within": float(connection["answer_within"]),
+            "most_lost": connection["most_lost"],
             **{f"says_{word}": True for word in features},
-        }  # fmt: skip
+        }
         for parameter_name, value in dict(hello.get("parameters", {})).items():
             if (
                 not str(parameter_name).isidentifier()

@@ -31,9 +31,15 @@ class RemoteProgram:
     step it."""
 
     def __init__(
-        self, address: str | None, listen: int | str | None, command: Sequence[str] | None, secret: str | None, answer_within: float, patience: float,
+        self,
+        address: str | None,
+        listen: int | str | None,
+        command: Sequence[str] | None,
+        secret: str | None,
+        answer_within: float,
+        patience: float,
         tempo: float | None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         if sum(way is not None for way in (address, listen, command)) != 1:
             raise SettingError(
                 'say how the program is reached: `jm.Remote("ws://127.0.0.1:9000")`, `listen=9000`, or '
@@ -229,9 +235,11 @@ class Link:
             address = f"ws://127.0.0.1:{door.port}"
             try:
                 self._process = subprocess.Popen(
-                    self.program.command, env={**os.environ, ADDRESS: address, SECRET: self.program.secret}, stdin=subprocess.DEVNULL,
+                    self.program.command,
+                    env={**os.environ, ADDRESS: address, SECRET: self.program.secret},
+                    stdin=subprocess.DEVNULL,
                     start_new_session=True,
-                )  # fmt: skip
+                )
             except OSError as failure:
                 raise SettingError(
                     f"`{self.program.command[0]}` cannot be started: {failure.strerror}. Look at `command`."

@@ -87,9 +87,14 @@ def outcome_of(moment: Any, images: Mapping[str, Any], k: int) -> Outcome:
         observed.update({name: image[k] for name, image in images.items()})
     out = entry_of(moment.get("out"), k)
     return Outcome(
-        observed, entry_of(moment.get("terms") or {}, k), entries["closed_by"], entry_of(moment.get("measures") or {}, k), entries["legal"],
-        entries["turn"], tuple(out) if isinstance(out, list) else (),
-    )  # fmt: skip
+        observed,
+        entry_of(moment.get("terms") or {}, k),
+        entries["closed_by"],
+        entry_of(moment.get("measures") or {}, k),
+        entries["legal"],
+        entries["turn"],
+        tuple(out) if isinstance(out, list) else (),
+    )
 
 
 class MomentReader:

@@ -69,7 +69,8 @@ class Wire:
                 self._take(frame)
             if not self._messages and self._protocol.parser_exc is not None:
                 raise Lost(
-                    f"the connection was closed while `{subject}` was waited for: {str(self._protocol.parser_exc)[:200]}"
+                    f"the connection was closed while `{subject}` was waited for: "
+                    f"{str(self._protocol.parser_exc)[:200]}"
                 )
             if not self._messages and self._protocol.close_rcvd is not None:
                 raise Lost(f"the program closed the connection while `{subject}` was waited for")

@@ -213,12 +213,28 @@ def describe_decider(decider: Decider) -> dict[str, Any]:
     policy = decider.policy
     parts = {name or "action": part for name, part in parts_of(policy.spec.action).items()}
     return {
-        "agent": repr(policy.agent), "decisions": policy.decisions, "masked": policy.spec.masked, "remembers": bool(decider.state_width),
+        "agent": repr(policy.agent),
+        "decisions": policy.decisions,
+        "masked": policy.spec.masked,
+        "remembers": bool(decider.state_width),
         "channels": [
-            {"name": c.name, "low": _finite(c.low), "high": _finite(c.high), "unit": c.unit, "shape": list(c.shape), "image": c.image} for c in policy.spec.channels
+            {
+                "name": c.name,
+                "low": _finite(c.low),
+                "high": _finite(c.high),
+                "unit": c.unit,
+                "shape": list(c.shape),
+                "image": c.image,
+            }
+            for c in policy.spec.channels
         ],
-        "action": {name: list(part.labels) if isinstance(part, Choice) else {"low": part.low.tolist(), "high": part.high.tolist()} for name, part in parts.items()},
-    }  # fmt: skip
+        "action": {
+            name: list(part.labels)
+            if isinstance(part, Choice)
+            else {"low": part.low.tolist(), "high": part.high.tolist()}
+            for name, part in parts.items()
+        },
+    }
 
 
 def _finite(value: float) -> float | None:
@@ -229,23 +245,37 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
     """The description of the HTTP interface, after the OpenAPI Specification 3.1."""
     seen = {
         name: {
-            "type": "object", "required": [c.name for c in d.policy.spec.channels], "additionalProperties": False,
+            "type": "object",
+            "required": [c.name for c in d.policy.spec.channels],
+            "additionalProperties": False,
             "properties": {
-                c.name: {"type": "number", "description": c.unit} if c.shape == () else {"type": "array", "description": f"shape {list(c.shape)} {c.unit}".strip()}
+                c.name: {"type": "number", "description": c.unit}
+                if c.shape == ()
+                else {"type": "array", "description": f"shape {list(c.shape)} {c.unit}".strip()}
                 for c in d.policy.spec.channels
             },
         }
         for name, d in deciders.items()
-    }  # fmt: skip
+    }
     schemas_of_parts = [{"$ref": f"#/components/schemas/{name}"} for name in seen]
     body = {
-        "type": "object", "additionalProperties": False, "oneOf": [{"required": ["observation"]}, {"required": ["observations"]}],
+        "type": "object",
+        "additionalProperties": False,
+        "oneOf": [{"required": ["observation"]}, {"required": ["observations"]}],
         "properties": {
-            "policy": {"type": "string", "enum": list(deciders)}, "observation": {"oneOf": schemas_of_parts},
-            "observations": {"type": "array", "maxItems": MOST_AT_ONCE, "minItems": 1, "items": {"oneOf": schemas_of_parts}}, "legal": {},
-            "session": {"type": "string", "description": "For a policy that remembers: whose observation it is"}, "begins": {"type": "boolean", "description": "Whether an episode begins with it"},
+            "policy": {"type": "string", "enum": list(deciders)},
+            "observation": {"oneOf": schemas_of_parts},
+            "observations": {
+                "type": "array",
+                "maxItems": MOST_AT_ONCE,
+                "minItems": 1,
+                "items": {"oneOf": schemas_of_parts},
+            },
+            "legal": {},
+            "session": {"type": "string", "description": "For a policy that remembers: whose observation it is"},
+            "begins": {"type": "boolean", "description": "Whether an episode begins with it"},
         },
-    }  # fmt: skip
+    }
     answer = {
         "description": "The action, or the actions",
         "content": {"application/json": {"schema": {"type": "object"}}},
@@ -255,7 +285,8 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
         "content": {"application/json": {"schema": {"type": "object", "properties": {"error": {"type": "string"}}}}},
     }
     return {
-        "openapi": "3.1.0", "info": {"title": "Policies", "version": "1"},
+        "openapi": "3.1.0",
+        "info": {"title": "Policies", "version": "1"},
         "paths": {
             "/decide": {
                 "post": {
@@ -267,4 +298,4 @@ def openapi(deciders: Mapping[str, Decider]) -> dict[str, Any]:
             "/": {"get": {"summary": "The policies: what they see and do", "responses": {"200": answer}}},
         },
         "components": {"schemas": seen},
-    }  # fmt: skip
+    }

@@ -146,9 +146,11 @@ class Decider:
         padded = [*requests, *[requests[-1]] * (size - len(requests))]
         spec = self.policy.spec
         seen = Seen(
-            np.stack([request.row for request in padded]), {c.name: np.stack([request.images[c.name] for request in padded]) for c in spec.images},
-            tuple(np.stack([request.masks[k] for request in padded]) for k in range(len(padded[0].masks))), np.zeros(size, np.int32),
-        )  # fmt: skip
+            np.stack([request.row for request in padded]),
+            {c.name: np.stack([request.images[c.name] for request in padded]) for c in spec.images},
+            tuple(np.stack([request.masks[k] for request in padded]) for k in range(len(padded[0].masks))),
+            np.zeros(size, np.int32),
+        )
         if self.state_width:
             nothing = np.zeros(self.state_width, np.float32)
             before = [nothing if request.begins else self._states.get(request.session, nothing) for request in padded]

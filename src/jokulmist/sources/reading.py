@@ -245,7 +245,8 @@ def _run(path: Path, text: bytes, module: ModuleType) -> None:
     if left_out:
         line, subject = left_out[0]
         warnings.warn(
-            f"{path.name}:{line} begins a {subject} where the file is only read for its classes; that was left out. Put "
+            f"{path.name}:{line} begins a {subject} where the file is only read for its classes; that was left out. "
+            "Put "
             "it under "
             f'`if __name__ == "__main__":` to be rid of this line.',
             CodeNotice,

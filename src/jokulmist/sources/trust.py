@@ -127,7 +127,8 @@ def refuse_unknown(source: Path) -> None:
     names = [path.relative_to(source).as_posix() for path in files_below(source) if path.name != INDEX]
     file_list = ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
     raise UntrustedCode(
-        f"{source.parent} holds code ({file_list}) that was not trained on this machine by you, and this would run it. Look "
+        f"{source.parent} holds code ({file_list}) that was not trained on this machine by you, and this would run "
+        "it. Look "
         f"at it in {source}; then use `--trust`, or `jm.trust({str(source.parent)!r})`, if you trust whoever made it.",
         source,
     )

@@ -142,7 +142,10 @@ class CrossPlay:
         if self.p <= ALPHA:
             return "own partners are better"
         if len(self.groups) > 1 and self.least_p > ALPHA:
-            return f"{len(self.names)} runs in {len(self.groups)} groups that play together are too few for the test: its p cannot fall below {self.least_p:.2g}"
+            return (
+                f"{len(self.names)} runs in {len(self.groups)} groups that play together are too few for the test: its "
+                f"p cannot fall below {self.least_p:.2g}"
+            )
         return "no difference was shown"
 
     def ratings(self) -> Ratings:
@@ -172,20 +175,35 @@ class CrossPlay:
         won = bool((self.wins != 0.5 * self.episodes).any())  # else all got the same, as where they work together
         rows = [
             {
-                first: self.names[i], other_players: self.names[j], "mean_return": self.means[i, j], "ci95_low": self.lows[i, j], "ci95_high": self.highs[i, j],
-                **{f"{player}.return": returns[i, j] for player, returns in self.returns.items()}, **({f"{first}.wins": self.wins[i, j]} if won else {}),
+                first: self.names[i],
+                other_players: self.names[j],
+                "mean_return": self.means[i, j],
+                "ci95_low": self.lows[i, j],
+                "ci95_high": self.highs[i, j],
+                **{f"{player}.return": returns[i, j] for player, returns in self.returns.items()},
+                **({f"{first}.wins": self.wins[i, j]} if won else {}),
             }
             for i, j in itertools.product(range(len(self.names)), repeat=2)
-        ]  # fmt: skip
+        ]
         return pd.DataFrame(rows)
 
     def as_json(self) -> dict[str, Any]:
         """For other programs: the pairings, and what is said of them."""
         return {
-            "environment": self.environment, "players": list(self.players), "returns_of": self.subject, "runs": list(self.names), "episodes": self.episodes, "seed": self.seed,
-            "pairings": self.table.to_dict("records"), "own": self.own_mean, "swapped": self.swapped, "p": self.p, "verdict": self.verdict, "groups": [list(group) for group in self.groups],
+            "environment": self.environment,
+            "players": list(self.players),
+            "returns_of": self.subject,
+            "runs": list(self.names),
+            "episodes": self.episodes,
+            "seed": self.seed,
+            "pairings": self.table.to_dict("records"),
+            "own": self.own_mean,
+            "swapped": self.swapped,
+            "p": self.p,
+            "verdict": self.verdict,
+            "groups": [list(group) for group in self.groups],
             "all_the_same": self.all_the_same,
-        }  # fmt: skip
+        }
 
     def plot(self, axes: Axes | None = None) -> Axes:
         """Draw the matrix, with the own partners framed."""
@@ -208,9 +226,15 @@ class CrossPlay:
             axes.set_ylabel(f"plays {self.players[0]}")
             axes.grid(False)
             axes.figure.colorbar(image, ax=axes, label=f"mean return, {self.subject}")
-            title = f"{self.environment}: own partners (framed) {self.own_mean:.3g}, exchanged ones {self.swapped:.3g}; {self.verdict}"
+            title = (
+                f"{self.environment}: own partners (framed) {self.own_mean:.3g}, exchanged ones {self.swapped:.3g}; "
+                f"{self.verdict}"
+            )
             if self.subject != ALL:
-                title = f"{self.environment}: return of {self.subject}; what one gets the other loses (trained together: framed)"
+                title = (
+                    f"{self.environment}: return of {self.subject}; what one gets the other loses (trained together: "
+                    "framed)"
+                )
             style.titled(axes, title if math.isnan(self.p) else f"{title} (p = {self.p:.3f})")
         return axes
 
@@ -226,7 +250,10 @@ class CrossPlay:
         return [saved, beside]
 
     def __repr__(self) -> str:
-        return f"<cross-play of {len(self.names)} runs: own {self.own_mean:.4g}, exchanged {self.swapped:.4g}, {self.verdict}>"
+        return (
+            f"<cross-play of {len(self.names)} runs: own {self.own_mean:.4g}, exchanged {self.swapped:.4g}, "
+            f"{self.verdict}>"
+        )
 
 
 def _frame(place: int) -> Any:

@@ -84,17 +84,23 @@ class Ratings:
         order = np.argsort(-self.ratings, kind="stable")
         return pd.DataFrame(
             {
-                "run": [self.names[k] for k in order], "rating": self.ratings[order], "ci95_low": self.lows[order], "ci95_high": self.highs[order],
+                "run": [self.names[k] for k in order],
+                "rating": self.ratings[order],
+                "ci95_low": self.lows[order],
+                "ci95_high": self.highs[order],
                 "wins_against_average": 1.0 / (1.0 + np.exp(-self.ratings[order])),
             }
-        )  # fmt: skip
+        )
 
     def as_json(self) -> dict[str, Any]:
         """For other programs: the table, the first player's advantage, and what is said of it."""
         return {
-            "ratings": self.table.to_dict("records"), "advantage_of_first": list(self.advantage), "p": self.p, "cycle": list(self.cycle),
+            "ratings": self.table.to_dict("records"),
+            "advantage_of_first": list(self.advantage),
+            "p": self.p,
+            "cycle": list(self.cycle),
             "verdict": self.verdict,
-        }  # fmt: skip
+        }
 
     def plot(self, axes: Axes | None = None) -> Axes:
         """Draw each rating with its interval, the strongest on top."""
@@ -174,9 +180,14 @@ def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> 
         p = float((1 + np.sum(simulated_deviances >= observed_deviance - 1e-9)) / (1 + SIMULATED))
         cycle = _cycle(names, wins, episodes)
     return Ratings(
-        names, ratings, ratings - half[:count], ratings + half[:count], (float(fit[count]), float(fit[count] - half[count]), float(fit[count] + half[count])),
-        p, cycle,
-    )  # fmt: skip
+        names,
+        ratings,
+        ratings - half[:count],
+        ratings + half[:count],
+        (float(fit[count]), float(fit[count] - half[count]), float(fit[count] + half[count])),
+        p,
+        cycle,
+    )
 
 
 def _chance(logits: Array) -> Array:

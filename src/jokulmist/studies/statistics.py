@@ -1,8 +1,10 @@
 """What a few scores allow to say: the middle of a group with its interval, and whether two groups differ.
 
-Scores come in *strata*: one array an environment, of one score a seed. With one environment there is one stratum. Intervals are
-to be looked at; what decides is one test, `max_t_test`: a permutation test of studentised differences over all pairs at once. Where groups have one
-distribution its level is exact; where only their means are equal, it is right in the limit of many seeds (Janssen, 1997). How well both do is measured by ``benchmarks/chance.py`` and told in docs/comparing.md.
+Scores come in *strata*: one array an environment, of one score a seed. With one environment there is one stratum.
+Intervals are to be looked at; what decides is one test, `max_t_test`: a permutation test of studentised differences
+over all pairs at once. Where groups have one distribution its level is exact; where only their means are equal, it is
+right in the limit of many seeds (Janssen, 1997). How well both do is measured by ``benchmarks/chance.py`` and told in
+docs/comparing.md.
 
 SciPy's statistics take a second to import, so they are imported where they are used: a search begins without them.
 """
@@ -65,7 +67,8 @@ def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES)
 
 
 def interval_ends(resamples: Array, estimate: Any, strata: Strata, share: float = 0.95) -> Array:
-    """Both ends of the interval of an estimate, from its bootstrap distribution along the first axis; shape ``(2, ...)``.
+    """Both ends of the interval of an estimate, from its bootstrap distribution along the first axis; shape ``(2,
+    ...)``.
 
     Resampling n scores in k strata understates their spread by (n - k) / n, and a normal quantile is short of Student's
     t; both are taken into account. With `FEW` degrees of freedom and more by the *expanded* percentiles (Hesterberg,
@@ -112,8 +115,9 @@ def chance_of_improvement(first: Strata, second: Strata) -> float:
 def chance_interval(first: Strata, second: Strata) -> tuple[float, float]:
     """The 95 % interval of `chance_of_improvement`, also where every seed of one group beats every seed of the other.
 
-    Those probabilities from which the observed one lies at most 1.96 standard errors away, each with the error that it would have itself (Newcombe, 2006, "Confidence intervals for an
-    effect size measure based on the Mann-Whitney statistic. Part 2", method 5). Resampling five scores that do not overlap would give 0 % to 0 %.
+    Those probabilities from which the observed one lies at most 1.96 standard errors away, each with the error that it
+    would have itself (Newcombe, 2006, "Confidence intervals for an effect size measure based on the Mann-Whitney
+    statistic. Part 2", method 5). Resampling five scores that do not overlap would give 0 % to 0 %.
 
     Examples
     --------
@@ -169,7 +173,8 @@ def least_p(groups: Sequence[Strata]) -> float:
 
 
 def studentised(first: Strata, second: Strata) -> Array:
-    """The difference of means over its standard error, along the last axis of each stratum; infinite where nothing spreads."""
+    """The difference of means over its standard error, along the last axis of each stratum; infinite where nothing
+    spreads."""
     difference: Any = 0.0
     squares: Any = 0.0
     for first_scores, second_scores in zip(first, second, strict=True):
@@ -185,12 +190,15 @@ def studentised(first: Strata, second: Strata) -> Array:
 
 
 def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw: np.random.Generator) -> list[float]:
-    """The two-sided p of each pair, corrected for their number, under "it makes no difference which group a seed belongs to".
+    """The two-sided p of each pair, corrected for their number, under "it makes no difference which group a seed
+    belongs to".
 
-    Scores are dealt anew among the groups of each stratum, and each pair's studentised difference is held against the largest of all pairs in each deal, step down: a pair
-    that was told apart leaves the others to themselves, and from then on scores are dealt only among groups that pairs still connect (Westfall and Young, 1993, section 2.6;
-    studentised as Janssen, 1997, so that groups of other sizes and spreads are not called different for that). Two groups are dealt in all ways where there are at most 9,999;
-    else so many are drawn, the observed one counted among them (Phipson and Smyth, 2010).
+    Scores are dealt anew among the groups of each stratum, and each pair's studentised difference is held against the
+    largest of all pairs in each deal, step down: a pair that was told apart leaves the others to themselves, and from
+    then on scores are dealt only among groups that pairs still connect (Westfall and Young, 1993, section 2.6;
+    studentised as Janssen, 1997, so that groups of other sizes and spreads are not called different for that). Two
+    groups are dealt in all ways where there are at most 9,999; else so many are drawn, the observed one counted among
+    them (Phipson and Smyth, 2010).
 
     Examples
     --------
@@ -240,7 +248,8 @@ def _components(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
 def _dealt(
     groups: Sequence[Strata], members: Sequence[int], draw: np.random.Generator, alone: bool
 ) -> list[list[Array]]:
-    """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``; all there are only of two groups that are `alone`."""
+    """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``; all there are
+    only of two groups that are `alone`."""
     deals: list[list[Array]] = [[] for _ in members]
     strata = list(zip(*(groups[k] for k in members), strict=True))
     for parts in strata:
@@ -284,7 +293,8 @@ def power_of(effect: float, seeds: int, alpha: float = ALPHA) -> float:
 
 
 def attained(seeds: int, alpha: float = ALPHA, pairs: int = 1) -> float:
-    """The level that the test really has with so many seeds a side: the scores of two groups can be dealt in few ways only."""
+    """The level that the test really has with so many seeds a side: the scores of two groups can be dealt in few ways
+    only."""
     if pairs > 1:
         return alpha
     ways = math.comb(2 * seeds, seeds)

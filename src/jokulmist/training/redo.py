@@ -83,7 +83,10 @@ class Redone:
         for name, (then, new) in self.differs.items():
             text += f"\n  {name} was {then}, and is {new} now"
         if not self.same and not self.differs:
-            text += "\n  no version differs: something outside the record had a say, such as a file that the environment reads"
+            text += (
+                "\n  no version differs: something outside the record had a say, such as a file that the environment "
+                "reads"
+            )
         return text
 
     __repr__ = __str__

@@ -33,9 +33,17 @@ Update = Callable[..., tuple[CriticUpdateState, Any]]
 
 
 def learned(
-    config: Any, hyperparameters: Hyperparameters, learner: CriticLearner, memory: Any, experience: Any, noise: Any, update: Update,
-    readings: int, draws: int = 0, bonus: Any = None,
-) -> tuple[CriticLearner, Any, tuple[Any, ...]]:  # fmt: skip
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learner: CriticLearner,
+    memory: Any,
+    experience: Any,
+    noise: Any,
+    update: Update,
+    readings: int,
+    draws: int = 0,
+    bonus: Any = None,
+) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
     """Remember what happened, and make the updates that are due."""
     import jax.numpy as jnp
 
@@ -61,9 +69,14 @@ def learned(
         if config.state_width:
             parts = (sample_sequences(config, hyperparameters, replay, chance, counts_advances(config), bonus), normal)
             learning, update_readings = apply_in_turn(
-                lambda state, transitions, chance: update(config, hyperparameters, state, sequence_rows(config, learner, transitions, chance, spread)),
-                learning, updates, config.minibatch, *parts,
-            )  # fmt: skip
+                lambda state, transitions, chance: update(
+                    config, hyperparameters, state, sequence_rows(config, learner, transitions, chance, spread)
+                ),
+                learning,
+                updates,
+                config.minibatch,
+                *parts,
+            )
             return learning, jnp.mean(update_readings, axis=0)
         sample = memory_of.sampled(
             config.spec,
@@ -196,9 +209,13 @@ def critics_step(
 
     gradients, aux = jax.grad(loss, has_aux=True)(layout.leaves(learning.critics))
     weights, moments, norm = descended(
-        config.optimiser, learning.critics, learning.moments[1], as_flat(gradients), hyperparameters.learning_rate,
+        config.optimiser,
+        learning.critics,
+        learning.moments[1],
+        as_flat(gradients),
+        hyperparameters.learning_rate,
         getattr(hyperparameters, "gradient_clip", None),
-    )  # fmt: skip
+    )
     return weights, moments, jnp.concatenate([jnp.mean(rows.mean(aux), axis=1), norm[None]])
 
 
@@ -213,9 +230,13 @@ def policy_step(
         layout.leaves(learning.policy)
     )
     weights, moments, _ = descended(
-        config.optimiser, learning.policy, learning.moments[0], as_flat(gradients), hyperparameters.policy_rate,
+        config.optimiser,
+        learning.policy,
+        learning.moments[0],
+        as_flat(gradients),
+        hyperparameters.policy_rate,
         getattr(hyperparameters, "gradient_clip", None),
-    )  # fmt: skip
+    )
     return weights, moments, aux
 
 

@@ -81,8 +81,14 @@ class SAC(CriticAgent):
     first_spread: AboveZero = 0.5
 
     reading_names: ClassVar[tuple[str, ...]] = (
-        "loss", "mean_value", "error", "gradient_norm", "policy_loss", "entropy", "temperature",
-    )  # fmt: skip
+        "loss",
+        "mean_value",
+        "error",
+        "gradient_norm",
+        "policy_loss",
+        "entropy",
+        "temperature",
+    )
     reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
     keeps_states: ClassVar[bool] = True

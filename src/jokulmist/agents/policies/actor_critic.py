@@ -86,9 +86,14 @@ class ActorCritic(PolicyAgent):
         (estimates, next_values), remembered = apply_network(networks, batch.inputs, past)
         old = config.acting.likelihood(estimates, *batch.done).log_probability
         advantages = generalised_advantages(
-            penalise_divergence(config, hyperparameters, learner, experience, batch, old), experience.ended, experience.closed, next_values.reshape(shape),
-            apply_to_next(networks, after, remembered)[1].reshape(shape), bootstrap_discount(hyperparameters, experience.advances), hyperparameters.trace_decay,
-        ).reshape(-1)  # fmt: skip
+            penalise_divergence(config, hyperparameters, learner, experience, batch, old),
+            experience.ended,
+            experience.closed,
+            next_values.reshape(shape),
+            apply_to_next(networks, after, remembered)[1].reshape(shape),
+            bootstrap_discount(hyperparameters, experience.advances),
+            hyperparameters.trace_decay,
+        ).reshape(-1)
         targets = advantages + next_values
         if config.advantages_normalised:
             advantages = normalised(advantages)

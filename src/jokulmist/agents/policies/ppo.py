@@ -115,8 +115,14 @@ class PPO(PolicyAgent):
     near_start: float = 0.0
 
     reading_names: ClassVar[tuple[str, ...]] = (
-        "policy_loss", "value_loss", "entropy", "clip_share", "divergence", "explained_variance", "gradient_norm",
-    )  # fmt: skip
+        "policy_loss",
+        "value_loss",
+        "entropy",
+        "clip_share",
+        "divergence",
+        "explained_variance",
+        "gradient_norm",
+    )
 
     usual_copies: ClassVar[int] = 64
 
@@ -159,9 +165,14 @@ def rows_of(
     shape = experience.rewards.shape
     old = config.acting.likelihood(outputs, *batch.done).log_probability
     advantages = generalised_advantages(
-        penalise_divergence(config, hyperparameters, learner, experience, batch, old), experience.ended, experience.closed, values.reshape(shape),
-        apply_to_next(networks, after, remembered)[1].reshape(shape), bootstrap_discount(hyperparameters, experience.advances), hyperparameters.trace_decay,
-    ).reshape(-1)  # fmt: skip
+        penalise_divergence(config, hyperparameters, learner, experience, batch, old),
+        experience.ended,
+        experience.closed,
+        values.reshape(shape),
+        apply_to_next(networks, after, remembered)[1].reshape(shape),
+        bootstrap_discount(hyperparameters, experience.advances),
+        hyperparameters.trace_decay,
+    ).reshape(-1)
     targets = advantages + values
     explained = explained_variance(values, targets)
     value_is_calibrated = values_are_calibrated(advantages)

@@ -61,17 +61,23 @@ def fresh_model(config: Any) -> Model:
     cells, entries = config.grid.cells, config.grid.cells * config.actions
     if entries > MOST_ENTRIES:
         raise SettingError(
-            f"`planning` would remember what followed {entries:,} cells and actions; at most {MOST_ENTRIES:,} can be remembered. Use fewer `bins`, or leave out `planning`."
+            f"`planning` would remember what followed {entries:,} cells and actions; at most {MOST_ENTRIES:,} can be "
+            "remembered. Use fewer `bins`, or leave out `planning`."
         )
     wide = (entries, OUTCOMES)
     sorted_by_need = config.sweeping == "prioritised"
     return Model(
-        np.zeros(wide, np.int32), np.zeros(wide, np.float32), np.zeros(wide, np.float32), np.zeros(entries, np.int32), np.zeros(entries, np.int32), np.int32(0),
+        np.zeros(wide, np.int32),
+        np.zeros(wide, np.float32),
+        np.zeros(wide, np.float32),
+        np.zeros(entries, np.int32),
+        np.zeros(entries, np.int32),
+        np.int32(0),
         np.ones((cells, config.actions), bool) if config.spec.masked else (),
         np.zeros(entries, np.float32) if sorted_by_need else (),
         np.full((cells, LEADING), -1, np.int32) if sorted_by_need else (),
         np.zeros(cells, np.int32) if sorted_by_need else (),
-    )  # fmt: skip
+    )
 
 
 def remembered(model: Model, entry: Any, after: Any, reward: Any, discount: Any, legal: Any) -> Model:
@@ -82,9 +88,13 @@ def remembered(model: Model, entry: Any, after: Any, reward: Any, discount: Any,
     new = model.times[entry] == 0
     met = model.met.at[jnp.where(new, model.count_met, 0)].set(jnp.where(new, entry, model.met[0]))
     model = model._replace(
-        after=model.after.at[entry, slot].set(after), reward=model.reward.at[entry, slot].set(reward), discount=model.discount.at[entry, slot].set(discount),
-        times=model.times.at[entry].add(1), met=met, count_met=model.count_met + new,
-    )  # fmt: skip
+        after=model.after.at[entry, slot].set(after),
+        reward=model.reward.at[entry, slot].set(reward),
+        discount=model.discount.at[entry, slot].set(discount),
+        times=model.times.at[entry].add(1),
+        met=met,
+        count_met=model.count_met + new,
+    )
     if legal:
         model = model._replace(able=model.able.at[after].set(legal[0][0]))
     if not isinstance(model.leading, tuple):

@@ -252,8 +252,17 @@ class TableAgent(Agent):
 
 
 def _traced(
-    config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, transition: Any, cell: Any, row: Any, value: Any, action_value: Any, outside: Any
-) -> tuple[Table, Carried, tuple[Any, ...]]:  # fmt: skip
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learner: Table,
+    memory: Carried,
+    transition: Any,
+    cell: Any,
+    row: Any,
+    value: Any,
+    action_value: Any,
+    outside: Any,
+) -> tuple[Table, Carried, tuple[Any, ...]]:
     """An update that also reaches the entries that were left before.
 
     Watkins (1989): traces end where an action was taken that was not the best, and at the border of an episode. Or true

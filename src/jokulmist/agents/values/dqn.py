@@ -404,8 +404,14 @@ class DQN(Agent):
         replay = learner.replay
         chance = memory_of.draws_for(noise, config.minibatch, config.prioritised)
         sample = memory_of.sampled(
-            config.spec, replay, chance, config.n_step, hyperparameters.discount, getattr(hyperparameters, "importance_exponent", None), counts_advances(config)
-        )  # fmt: skip
+            config.spec,
+            replay,
+            chance,
+            config.n_step,
+            hyperparameters.discount,
+            getattr(hyperparameters, "importance_exponent", None),
+            counts_advances(config),
+        )
         sample = sample._replace(gain=sample.gain / spread_of(learner.returns))
         learning = DQNUpdateState(
             learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
@@ -479,9 +485,15 @@ def _learned_from_sequences(
 
 
 def _learned_from_transitions(
-    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, replay: Any, spread: Any, draws: tuple[Any, Any], updates: int,
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learning: DQNUpdateState,
+    replay: Any,
+    spread: Any,
+    draws: tuple[Any, Any],
+    updates: int,
     bonus: Any,
-) -> tuple[DQNUpdateState, Any]:  # fmt: skip
+) -> tuple[DQNUpdateState, Any]:
     """Updates on transitions; `draws` are those of the transitions, and those of the weights of a noisy network."""
     import jax.numpy as jnp
 

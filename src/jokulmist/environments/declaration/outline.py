@@ -31,9 +31,24 @@ MOST_CLOSINGS = 24
 
 # The names that mean something on an environment; a field, channel, term or parameter cannot take one of them.
 RESERVED = (
-    "State", "action", "begin", "advance", "deadline", "time_limit", "picture", "legal", "decide_every", "decide_when",
-    "meanwhile", "weights", "xp", "episode", "modified", "modify", "players",
-)  # fmt: skip
+    "State",
+    "action",
+    "begin",
+    "advance",
+    "deadline",
+    "time_limit",
+    "picture",
+    "legal",
+    "decide_every",
+    "decide_when",
+    "meanwhile",
+    "weights",
+    "xp",
+    "episode",
+    "modified",
+    "modify",
+    "players",
+)
 
 
 # They mean something where there are players.
@@ -41,8 +56,18 @@ PLAYER_WORDS = ("player", "turn", "out")
 
 
 RECORD_COLUMNS = (
-    "episode", "decisions", "copy", "return", "learned_return", "steps", "advances", "closed_by", "also_held", "reward", "moment",
-)  # fmt: skip
+    "episode",
+    "decisions",
+    "copy",
+    "return",
+    "learned_return",
+    "steps",
+    "advances",
+    "closed_by",
+    "also_held",
+    "reward",
+    "moment",
+)
 
 
 @dataclass(frozen=True)

@@ -77,7 +77,8 @@ class Parameter(Part):
             high = math.inf if self.high is None else self.high
             if not low <= value <= high:
                 raise SettingError(
-                    f"`{context}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. Its default is {self.default!r}."
+                    f"`{context}` must lie in [{low:g}, {high:g}]{unit}; got {value!r}. Its default is "
+                    f"{self.default!r}."
                 )
             return kind(value)
         if not isinstance(value, kind):

@@ -40,7 +40,8 @@ def with_players(cls: Any) -> None:
         arguments = parts.arguments_of(advance)
         if arguments not in (("state", "actions", "draw"), ("state", "action", "draw")):
             raise DeclarationError(
-                f"`{context}.advance` takes ({', '.join(('self', *arguments))}); with `players` it must take (self, state, "
+                f"`{context}.advance` takes ({', '.join(('self', *arguments))}); with `players` it must take (self, "
+                "state, "
                 "actions, draw)."
             )
         cls.advance = _advance(advance)
@@ -97,7 +98,8 @@ def _names(context: str, value: Any) -> tuple[str, ...]:
     if wrong or len(names) < 2 or len(set(names)) != len(names):
         problem = f"{wrong[0]!r} is no name" if wrong else f"got {value!r}"
         raise DeclarationError(
-            f'`{context}.players` names two players or more, each once, by words; {problem}. Write `players = ("north", '
+            f"`{context}.players` names two players or more, each once, by words; {problem}. Write `players = "
+            '("north", '
             '"south")`.'
         )
     return names
@@ -119,7 +121,8 @@ def _actions(
         missing = [player for player in players if player not in named]
         if missing:
             raise DeclarationError(
-                f"the action of `{context}` is missing for {listed(missing)}. Give one a player, or one for all of them."
+                f"the action of `{context}` is missing for {listed(missing)}. Give one a player, or one for all of "
+                "them."
             )
     else:
         named = dict.fromkeys(players, value)
@@ -138,7 +141,8 @@ def _one_a_player(cls: Any, name: str, part: parts.MethodPart, players: tuple[st
     player_option = part.bounds.get("of") if isinstance(part, parts.Sensor) else None
     if player_option is not None and str(player_option) not in players:
         raise DeclarationError(
-            f"`{context}` is a channel of `{player_option}`, and the players are {listed(players)}.{nearest(str(player_option), players)}"
+            f"`{context}` is a channel of `{player_option}`, and the players are "
+            f"{listed(players)}.{nearest(str(player_option), players)}"
         )
     wrong = (
         [word for word in arguments if word not in STEP_WORDS]

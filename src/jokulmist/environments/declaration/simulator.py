@@ -307,7 +307,8 @@ def _by_own_names(context: str, subject: str, values: Mapping[str, Any], players
     for name, value in values.items():
         if str(name) in players and (not isinstance(value, Mapping) or set(value) == set(BOUNDS)):
             raise DeclarationError(
-                f"`{subject}` of `{context}` names the player `{name}`, with {value!r:.80}. What belongs to one player is a "
+                f"`{subject}` of `{context}` names the player `{name}`, with {value!r:.80}. What belongs to one "
+                "player is a "
                 f"dict: `{subject} = {{{str(name)!r}: {{'fuel': ...}}}}`."
             )
         if players and isinstance(value, Mapping) and set(value) != set(BOUNDS) and str(name) not in players:

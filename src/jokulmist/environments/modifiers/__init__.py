@@ -33,19 +33,64 @@ from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.loading import beside_use, plugin_from
 
 __all__ = [
-    "Surroundings", "Brighter", "Clipped", "Crop", "Delay", "ForPlayer", "ObservationPipeline", "ChannelValues", "Grey", "ActionPipeline", "Hide", "LastAction", "Late", "LearningEnd",
-    "Modifier", "Noisy", "Opening", "Potential", "StickyAction", "Scaled", "Shaky", "Shrink", "Signed", "Stack", "TimeLeft", "RewardPipeline",
-    "modifier_from", "ObservationModifier", "ActionModifier", "RewardModifier",
-]  # fmt: skip
+    "Surroundings",
+    "Brighter",
+    "Clipped",
+    "Crop",
+    "Delay",
+    "ForPlayer",
+    "ObservationPipeline",
+    "ChannelValues",
+    "Grey",
+    "ActionPipeline",
+    "Hide",
+    "LastAction",
+    "Late",
+    "LearningEnd",
+    "Modifier",
+    "Noisy",
+    "Opening",
+    "Potential",
+    "StickyAction",
+    "Scaled",
+    "Shaky",
+    "Shrink",
+    "Signed",
+    "Stack",
+    "TimeLeft",
+    "RewardPipeline",
+    "modifier_from",
+    "ObservationModifier",
+    "ActionModifier",
+    "RewardModifier",
+]
 
 BASES = "`jm.ObservationModifier`, `jm.ActionModifier` or `jm.RewardModifier`"
 KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
-        Stack, Delay, Noisy, Hide, LastAction, TimeLeft, Crop, Shrink, Grey, Brighter, StickyAction, Late, Shaky, Scaled,
-        Clipped, Signed, Potential, ForPlayer, Opening, LearningEnd,
+        Stack,
+        Delay,
+        Noisy,
+        Hide,
+        LastAction,
+        TimeLeft,
+        Crop,
+        Shrink,
+        Grey,
+        Brighter,
+        StickyAction,
+        Late,
+        Shaky,
+        Scaled,
+        Clipped,
+        Signed,
+        Potential,
+        ForPlayer,
+        Opening,
+        LearningEnd,
     )
-}  # fmt: skip
+}
 
 
 def modifier_from(written: Any, base: Path | None = None) -> Modifier:

@@ -180,7 +180,8 @@ def known_channel(modifier: str, spec: Spec, name: str, image: bool | None = Non
         raise SettingError(f"`{modifier}` names a channel; got {name!r:.80}. There are {listed(channels)}.")
     if name not in channels:
         raise SettingError(
-            f"`{modifier}` names the channel `{name}`; the environment shows {listed(channels)}.{nearest(name, channels)}"
+            f"`{modifier}` names the channel `{name}`; the environment shows "
+            f"{listed(channels)}.{nearest(name, channels)}"
         )
     if image is not None and channels[name].image is not image:
         kind = "an image" if image else "numbers"

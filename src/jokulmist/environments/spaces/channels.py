@@ -196,12 +196,14 @@ def refuse_mismatch(learned: Spec, observed: Spec, subject: str, context: str) -
     for learned_channel, shown_channel in zip(learned.channels, observed.channels, strict=True):
         if learned_channel != shown_channel:
             raise SettingError(
-                f"channel `{learned_channel.name}` of {context} differs from the one that {subject} learned on: {_in_words(shown_channel)} "
+                f"channel `{learned_channel.name}` of {context} differs from the one that {subject} learned on: "
+                f"{_in_words(shown_channel)} "
                 f"against {_in_words(learned_channel)}. Use the environment it learned on."
             )
     if learned.action != observed.action:
         raise SettingError(
-            f"{subject} acts by {learned.action!r}, and {context} takes {observed.action!r}. Use the environment it learned on."
+            f"{subject} acts by {learned.action!r}, and {context} takes {observed.action!r}. Use the environment it "
+            "learned on."
         )
     if learned.masked != observed.masked:
         raise SettingError(

@@ -33,7 +33,8 @@ class PlayerObservation(Observation):
         return [name for name in self.__dict__ if name != "_each"]
 
     def __repr__(self) -> str:
-        return f"PlayerObservation({', '.join(f'{player}={observation!r}' for player, observation in self.__dict__['_each'].items())})"
+        parts = (f"{player}={observation!r}" for player, observation in self.__dict__["_each"].items())
+        return f"PlayerObservation({', '.join(parts)})"
 
 
 class PlayerView(NamedTuple):

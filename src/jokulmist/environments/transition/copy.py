@@ -115,7 +115,7 @@ class Copy:
         "totals",
         "varied",
         "varying",
-    )  # fmt: skip
+    )
 
     state: State
     last_state: State

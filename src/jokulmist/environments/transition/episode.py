@@ -173,9 +173,14 @@ class Episode:
             return Observation(values)
         views = {player: view_of(spec, player).spec for player in self._description.players}
         each = {
-            player: Observation({c.name: values[own_name(player, c.name)] if own_name(player, c.name) in values else values[c.name] for c in view.channels})
+            player: Observation(
+                {
+                    c.name: values[own_name(player, c.name)] if own_name(player, c.name) in values else values[c.name]
+                    for c in view.channels
+                }
+            )
             for player, view in views.items()
-        }  # fmt: skip
+        }
         return PlayerObservation(values, each)
 
     def _restore(self, moment: Moment) -> None:

@@ -75,8 +75,11 @@ def flags_are_known() -> bool:
     try:
         trial = subprocess.run(
             [sys.executable, "-c", "import jax; jax.devices()"],
-            env={**os.environ, "XLA_FLAGS": FLAGS}, capture_output=True, timeout=TRY_SECONDS, check=False,
-        )  # fmt: skip
+            env={**os.environ, "XLA_FLAGS": FLAGS},
+            capture_output=True,
+            timeout=TRY_SECONDS,
+            check=False,
+        )
         are_known = trial.returncode == 0
     except (OSError, subprocess.TimeoutExpired):
         return False

@@ -327,13 +327,19 @@ def _reason(environment: Environment, failure: Exception) -> str:
     file, line = place_of(failure)
     kinds: list[tuple[Any, str]] = [
         (errors.TracerBoolConversionError, "branches on a value known only while it runs; use `self.xp.where`"),
-        (errors.TracerIntegerConversionError, "uses a value known only while it runs as an index of a list or a count; "
-         "use a `jm.series` for the list, `jm.repeat` for the loop"),
+        (
+            errors.TracerIntegerConversionError,
+            "uses a value known only while it runs as an index of a list or a count; "
+            "use a `jm.series` for the list, `jm.repeat` for the loop",
+        ),
         (errors.NonConcreteBooleanIndexError, "selects by a mask known only while it runs; use `self.xp.where`"),
         (errors.TracerArrayConversionError, "hands a value known only while it runs to NumPy; use `self.xp`"),
-        (errors.ConcretizationTypeError, "turns a value known only while it runs into a Python number; use `self.xp` "
-         "for `math`, and `jm.repeat` or `jm.until` for loops"),
-    ]  # fmt: skip
+        (
+            errors.ConcretizationTypeError,
+            "turns a value known only while it runs into a Python number; use `self.xp` "
+            "for `math`, and `jm.repeat` or `jm.until` for loops",
+        ),
+    ]
     for kind, words in kinds:
         if isinstance(failure, kind):
             return f"`{cls.__name__}.{method}` ({file}:{line}) {words}."

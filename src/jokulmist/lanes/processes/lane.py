@@ -69,9 +69,14 @@ class WorkerCopy:
     def start(self) -> None:
         environment, buffer = self._environment, self._buffer
         self.process = start_child(
-            "jokulmist.lanes.processes.simulator_worker", stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, one_thread=True,
-            pass_fds=(buffer.descriptor,), bufsize=0,
-        )  # fmt: skip
+            "jokulmist.lanes.processes.simulator_worker",
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=None,
+            one_thread=True,
+            pass_fds=(buffer.descriptor,),
+            bufsize=0,
+        )
         self._unread = b""
         self._send(
             modules=[place for place in sys.path if place],
@@ -318,9 +323,11 @@ class ProcessLane(PlainLane):
 
         def seen(old: Observed, replacement: Observed) -> Observed:
             return Observed(
-                joined(old.rows, replacement.rows), joined(old.images, replacement.images), joined(old.masks, replacement.masks),
+                joined(old.rows, replacement.rows),
+                joined(old.images, replacement.images),
+                joined(old.masks, replacement.masks),
                 joined(old.ages, replacement.ages),
-            )  # fmt: skip
+            )
 
         return LaneOutcome(
             joined(outcome.rewards, new.rewards),

@@ -374,7 +374,8 @@ def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, d
         reason = str(failure).splitlines()[0] if str(failure) else ""
         raise SettingError(
             f"the module of `{name_of(network)}` failed on one observation of {spec.width} "
-            f"numbers{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {reason}. It "
+            f"numbers{f' and {len(spec.images)} images' if spec.images else ''}: {type(failure).__name__}: {reason}. "
+            "It "
             f"is called with `inputs`, whose `numbers` have the shape ({spec.width},), and returns {outputs} numbers."
         ) from None
     if getattr(output, "shape", None) != (outputs,):
@@ -480,7 +481,8 @@ class Layout:
                     dict.fromkeys(re.sub(r"\.(weight|bias)$", "", path.lstrip(".")) for path in self.parts)
                 )
                 raise SettingError(
-                    f"`frozen` names `{name}`, which the network has not; it has {listed(layer_names)}.{nearest(name, layer_names)}"
+                    f"`frozen` names `{name}`, which the network has not; it has "
+                    f"{listed(layer_names)}.{nearest(name, layer_names)}"
                 )
             for place in paths:
                 mask[place] = 0.0

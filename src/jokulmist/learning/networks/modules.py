@@ -325,9 +325,14 @@ def patches_along(pixels: int, size: int, stride: int) -> int:
 
 
 def layers(
-    chance: np.random.Generator, widths: tuple[int, ...], outputs: int, gain: Gain, activation: str, start: str,
+    chance: np.random.Generator,
+    widths: tuple[int, ...],
+    outputs: int,
+    gain: Gain,
+    activation: str,
+    start: str,
     dueling: bool = False,
-) -> tuple[Any, ...]:  # fmt: skip
+) -> tuple[Any, ...]:
     """Layers of the given widths and one for the outputs, whose weights are scaled by `gain`; or the last two as
     `DuelingNetwork`."""
     if dueling:

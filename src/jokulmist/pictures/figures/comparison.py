@@ -50,9 +50,13 @@ def draw_curves(
         )
         seeds = len(runs)
         axes.plot(
-            strong["at"], strong["middle"], color=color[label], linewidth=2.4, zorder=3,
+            strong["at"],
+            strong["middle"],
+            color=color[label],
+            linewidth=2.4,
+            zorder=3,
             label=f"{label}  ({seeds} seed{'s' if seeds > 1 else ''})",
-        )  # fmt: skip
+        )
     for name, level in levels.items():
         tone = style.STONE if name.startswith("random") else style.INK
         axes.axhline(level, color=tone, linestyle=(0, (6, 3)), linewidth=1.3, label=f"{name}, {level:.3g}", zorder=2)
@@ -83,9 +87,15 @@ def draw_scores(axes: Axes, scores: pd.DataFrame, table: pd.DataFrame, *, value:
     if level is not None:
         axes.axvline(level, color=style.STONE, linestyle=(0, (2, 2)), linewidth=1.2, zorder=1)
         axes.annotate(
-            f"learned above {level:.3g}", (level, 1.0), xycoords=("data", "axes fraction"), xytext=(3, -3),
-            textcoords="offset points", va="top", color=style.STONE, fontsize=8.5,
-        )  # fmt: skip
+            f"learned above {level:.3g}",
+            (level, 1.0),
+            xycoords=("data", "axes fraction"),
+            xytext=(3, -3),
+            textcoords="offset points",
+            va="top",
+            color=style.STONE,
+            fontsize=8.5,
+        )
     axes.set_yticks(range(len(labels)), labels)
     axes.set_ylim(len(labels) - 0.5, -0.5)
     axes.set_xlabel(value)

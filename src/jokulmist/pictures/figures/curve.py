@@ -162,9 +162,16 @@ def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label
     if alone:
         size = 2.5 + 5.5 * max(0.0, 1.0 - course.count / FEW_POINTS)  # some twenty are to be seen, too
         axes.plot(
-            places, course.returns, ".", color=style.ICE, markersize=size, alpha=0.55 if size < 4.0 else 1.0,
-            label="one episode" if course.thin == 1 else f"one episode in {course.thin:,}", rasterized=True, zorder=1,
-        )  # fmt: skip
+            places,
+            course.returns,
+            ".",
+            color=style.ICE,
+            markersize=size,
+            alpha=0.55 if size < 4.0 else 1.0,
+            label="one episode" if course.thin == 1 else f"one episode in {course.thin:,}",
+            rasterized=True,
+            zorder=1,
+        )
     label = f"mean of the last {LAST} episodes" if alone else label
     axes.plot(places, course.means, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
 
@@ -216,9 +223,17 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
     ends = [interval_of(m, s, int(n)) for m, s, n in zip(mean, groups.std().fillna(0.0), count, strict=True)]
     half = np.nan_to_num([high - m for (_, high), m in zip(ends, mean, strict=True)])
     axes.errorbar(
-        course.positions(over, mean.index.to_numpy()), mean, yerr=half, color=style.RUST, fmt="o-", markersize=4, linewidth=1.1, capsize=2,
-        label="evaluated without exploration, 95 %", zorder=4,
-    )  # fmt: skip
+        course.positions(over, mean.index.to_numpy()),
+        mean,
+        yerr=half,
+        color=style.RUST,
+        fmt="o-",
+        markersize=4,
+        linewidth=1.1,
+        capsize=2,
+        label="evaluated without exploration, 95 %",
+        zorder=4,
+    )
 
 
 def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:
@@ -238,9 +253,16 @@ def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:
             labels.append((moved, f"{levels.parameter} {value}"))
     for moved, text in labels:
         axes.annotate(
-            text, (moved, 0.02), xycoords=("data", "axes fraction"), xytext=(3, 0), textcoords="offset points",
-            rotation=90, va="bottom", color=style.HEATHER, fontweight="bold",
-        )  # fmt: skip
+            text,
+            (moved, 0.02),
+            xycoords=("data", "axes fraction"),
+            xytext=(3, 0),
+            textcoords="offset points",
+            rotation=90,
+            va="bottom",
+            color=style.HEATHER,
+            fontweight="bold",
+        )
 
 
 def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:

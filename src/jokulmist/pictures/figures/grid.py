@@ -61,9 +61,14 @@ def _lines(grid: EvaluationGrid, axes: Axes) -> None:
         label = player if is_policy else "random play" if player == RANDOM else f"reference {player}"
         axes.fill_between(values, low, high, color=color, alpha=0.18, linewidth=0)
         axes.plot(
-            values, mean, color=color, linewidth=2.4 if is_policy else 1.5, marker="o" if is_policy else None,
-            linestyle="-" if is_policy else (0, (6, 3)), label=label,
-        )  # fmt: skip
+            values,
+            mean,
+            color=color,
+            linewidth=2.4 if is_policy else 1.5,
+            marker="o" if is_policy else None,
+            linestyle="-" if is_policy else (0, (6, 3)),
+            label=label,
+        )
     axes.set_xlabel(_label(grid, 0))
     axes.set_ylabel("mean return, with its 95 % interval")
     axes.legend(loc="best", frameon=True, facecolor=style.PAPER, edgecolor="none", framealpha=0.85)

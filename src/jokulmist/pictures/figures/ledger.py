@@ -99,6 +99,10 @@ def _novelty(axes: Axes, run: Run, stretches: Any) -> None:
     each = np.interp(decisions, (stretches.edges[:-1] + stretches.edges[1:]) / 2.0, long)
     amount = readings["novelty"].to_numpy(float) * each
     axes.plot(
-        decisions, amount, color=style.INK, linewidth=1.4, linestyle=(0, (1, 2)),
+        decisions,
+        amount,
+        color=style.INK,
+        linewidth=1.4,
+        linestyle=(0, (1, 2)),
         label=f"novelty, learned from and no part of the return  (mean {np.nanmean(amount):+.3g})",
-    )  # fmt: skip
+    )

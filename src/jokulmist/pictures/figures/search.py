@@ -55,10 +55,15 @@ def draw_progress(axes: Axes, search: Mapping[str, Any]) -> Axes:
         at_rank = [p for p in points if p["rank"] == rank]
         full = rank == 0
         axes.plot(
-            [p["number"] for p in at_rank], [p["value"] for p in at_rank], "o", color=style.WATER if full else tints[(rank - 1) % len(tints)],
-            markersize=7 if full else 5, alpha=0.9 if full else 0.8, markeredgewidth=0,
+            [p["number"] for p in at_rank],
+            [p["value"] for p in at_rank],
+            "o",
+            color=style.WATER if full else tints[(rank - 1) % len(tints)],
+            markersize=7 if full else 5,
+            alpha=0.9 if full else 0.8,
+            markeredgewidth=0,
             label="trained to the end" if full else f"halted after {max(p['decisions'] for p in at_rank):,}",
-        )  # fmt: skip
+        )
     finished = [p for p in points if p["rank"] == ranks[0]]
     best = (
         np.maximum.accumulate([p["value"] for p in finished])
@@ -158,9 +163,15 @@ def draw_slice(axes: Axes, search: Mapping[str, Any], name: str) -> Axes:
     for settings, score, won in search["compared"]:
         if name in settings:
             axes.plot(
-                across(settings[name]), score, "D" if won else "o", markersize=9 if won else 5, alpha=1.0 if won else 0.7,
-                color=style.OCHRE if won else style.WATER, zorder=3 if won else 2, markeredgecolor=style.INK if won else "none",
-            )  # fmt: skip
+                across(settings[name]),
+                score,
+                "D" if won else "o",
+                markersize=9 if won else 5,
+                alpha=1.0 if won else 0.7,
+                color=style.OCHRE if won else style.WATER,
+                zorder=3 if won else 2,
+                markeredgecolor=style.INK if won else "none",
+            )
     lines = search["importance"].slices
     lines_of_setting = lines[lines["setting"] == name] if len(lines) else lines
     if len(lines_of_setting):
@@ -204,9 +215,15 @@ def parallel_figure(search: Mapping[str, Any]) -> Figure:
         heights = [search["place"](n, p["settings"][n]) if n in p["settings"] else np.nan for n in names]
         top = rank >= len(points) - max(3, len(points) // 10)
         axes.plot(
-            range(len(names) + 1), [*heights, float(scale(p["value"]))], color=tint(scale(p["value"])), linewidth=2.4 if top else 1.0,
-            alpha=0.95 if top else 0.45, zorder=3 if top else 2, marker="o", markersize=3,
-        )  # fmt: skip
+            range(len(names) + 1),
+            [*heights, float(scale(p["value"]))],
+            color=tint(scale(p["value"])),
+            linewidth=2.4 if top else 1.0,
+            alpha=0.95 if top else 0.45,
+            zorder=3 if top else 2,
+            marker="o",
+            markersize=3,
+        )
     for k, name in enumerate(names):
         axes.axvline(k, color=style.STONE, linewidth=1.0, zorder=1)
         dimension = search["over"][name]

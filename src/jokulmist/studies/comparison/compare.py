@@ -162,6 +162,7 @@ def _tell_unfinished(runs: Sequence[Run], notes: list[str]) -> None:
         if unfinished:
             more = f" and {len(unfinished) - 3} more" if len(unfinished) > 3 else ""
             notes.append(
-                f"{listed(unfinished[:3])}{more} {'is' if len(unfinished) == 1 else 'are'} {status}, and counted with the policy "
+                f"{listed(unfinished[:3])}{more} {'is' if len(unfinished) == 1 else 'are'} {status}, and counted "
+                "with the policy "
                 "kept"
             )

@@ -144,10 +144,15 @@ class Comparison:
     def as_json(self) -> dict[str, Any]:
         """All but the curves, for programs."""
         return {
-            "by": self.by, "value": self.value, "level": self.level, "known": self.levels, "notes": self.notes,
-            "groups": self.table.to_dict("records"), "pairs": self.pairs.to_dict("records"),
+            "by": self.by,
+            "value": self.value,
+            "level": self.level,
+            "known": self.levels,
+            "notes": self.notes,
+            "groups": self.table.to_dict("records"),
+            "pairs": self.pairs.to_dict("records"),
             "scores": self.scores.to_dict("records"),
-        }  # fmt: skip
+        }
 
     @cells.safely
     def _repr_html_(self) -> str:

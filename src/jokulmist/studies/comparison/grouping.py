@@ -148,7 +148,8 @@ def _without_twins(runs: list[Run]) -> tuple[list[Run], list[str]]:
         key = repr((sorted(plan.items(), key=lambda item: item[0]), run.seed))
         if key in runs_kept:
             notes.append(
-                f"{run.name} has the settings and the seed of {runs_kept[key].name}, so it is the same run and counted once"
+                f"{run.name} has the settings and the seed of {runs_kept[key].name}, so it is the same run and "
+                "counted once"
             )
             if run.origin.get("decisions", 0) <= runs_kept[key].origin.get("decisions", 0):
                 continue

@@ -39,7 +39,8 @@ def common_weights(runs: Sequence[Run], score: str, weights: Mapping[str, float]
         if weights_of_run != first and score in (RETURN, EVALUATION):
             name = next(term for term in weights_of_run if weights_of_run[term] != first.get(term))
             raise SettingError(
-                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and {weights_of_run[name]:g}), so "
+                f"the runs were rewarded by different weights (`{name}`: {first.get(name):g} and "
+                f"{weights_of_run[name]:g}), so "
                 "their returns are no common scale: a weight would be judged by the return that it changes. Judge all "
                 "by one weighting, "
                 f'`weights={{"{name}": {first.get(name):g}}}` (`--weights {name}={first.get(name):g}`), or by a '
@@ -52,9 +53,15 @@ class Scales:
     """From returns to what is compared: as they are in one environment, normalised over several."""
 
     def __init__(
-        self, runs: Sequence[Run], score: str, weights: Mapping[str, float] | None, episodes: int, seed: int, on_message: Message,
+        self,
+        runs: Sequence[Run],
+        score: str,
+        weights: Mapping[str, float] | None,
+        episodes: int,
+        seed: int,
+        on_message: Message,
         within: Environment | None = None,
-    ) -> None:  # fmt: skip
+    ) -> None:
         uses = {environment_name(run): run for run in runs} if within is None else {}
         self.normalised = len(uses) > 1
         self.plain = score not in (RETURN, EVALUATION)

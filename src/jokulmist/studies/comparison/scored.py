@@ -83,9 +83,15 @@ def score_rows(
                 if not math.isfinite(value):
                     raise SettingError(f"{run.name} has no score: no episode closed. Train it longer, or leave it out.")
                 rows.append(
-                    {"group": group.label, "environment": environment, "run": run.name, "seed": run.seed,
-                     "score": float(scales.scaled(run, value)), "unscaled": value}
-                )  # fmt: skip
+                    {
+                        "group": group.label,
+                        "environment": environment,
+                        "run": run.name,
+                        "seed": run.seed,
+                        "score": float(scales.scaled(run, value)),
+                        "unscaled": value,
+                    }
+                )
     return rows
 
 
@@ -148,9 +154,16 @@ def scores_of_curves(
 
 
 def compared(
-    grouping: Grouping, scores: list[dict[str, Any]], curves: list[dict[str, Any]], level: float | None, against: str | None,
-    notes: list[str], scales: Scales, over: Over, score: str,
-) -> Comparison:  # fmt: skip
+    grouping: Grouping,
+    scores: list[dict[str, Any]],
+    curves: list[dict[str, Any]],
+    level: float | None,
+    against: str | None,
+    notes: list[str],
+    scales: Scales,
+    over: Over,
+    score: str,
+) -> Comparison:
     import pandas as pd
 
     frame = pd.DataFrame(scores)
@@ -169,11 +182,19 @@ def compared(
         else {AREA: "mean height of the curve", DECISIONS: "decisions to the level"}.get(score, score)
     )
     return Comparison(
-        table=pd.DataFrame(table), pairs=pd.DataFrame(pairs), scores=frame, curves=pd.concat(wide, ignore_index=True),
+        table=pd.DataFrame(table),
+        pairs=pd.DataFrame(pairs),
+        scores=frame,
+        curves=pd.concat(wide, ignore_index=True),
         middle=pd.concat([_middle(group, curves, draw) for group in grouping.groups], ignore_index=True),
-        profile=pd.concat([_profile(label, strata, draw) for label in strata], ignore_index=True), notes=notes,
-        by=grouping.by, level=level, value=unit, over=over, levels=scales.lines() if score in (RETURN, EVALUATION) else {},
-    )  # fmt: skip
+        profile=pd.concat([_profile(label, strata, draw) for label in strata], ignore_index=True),
+        notes=notes,
+        by=grouping.by,
+        level=level,
+        value=unit,
+        over=over,
+        levels=scales.lines() if score in (RETURN, EVALUATION) else {},
+    )
 
 
 def _arrays(frame: pd.DataFrame, group: RunGroup) -> list[stat.Array]:
@@ -196,12 +217,19 @@ def _row(
         float(np.nanmean(c["value"])) for c in curves if c["group"] == group.label and np.isfinite(c["value"]).any()
     ]
     return {
-        "group": group.label, "seeds": len(values), "score": float(stat.interquartile_mean(values)), "low": low, "high": high,
-        "median": float(np.median(values)), "mean": float(values.mean()),
+        "group": group.label,
+        "seeds": len(values),
+        "score": float(stat.interquartile_mean(values)),
+        "low": low,
+        "high": high,
+        "median": float(np.median(values)),
+        "mean": float(values.mean()),
         "sd": float(values.std(ddof=1)) if len(values) > 1 else math.nan,
-        "learned": learned[0], "learned_low": learned[1], "learned_high": learned[2],
+        "learned": learned[0],
+        "learned_low": learned[1],
+        "learned_high": learned[2],
         "area": float(np.mean(areas)) if areas else math.nan,
-    }  # fmt: skip
+    }
 
 
 def _middle(group: RunGroup, curves: list[dict[str, Any]], draw: np.random.Generator) -> pd.DataFrame:

@@ -45,9 +45,15 @@ def judged_pairs(groups: Mapping[str, stat.Strata], against: str | None = None) 
             else stat.max_t_test([first_scores, second_scores], [(0, 1)], draw)[0]
         )
         row: dict[str, Any] = {
-            "first": first, "second": second, "difference": stat.difference_of_means(first_scores, second_scores),
-            "chance": stat.chance_of_improvement(first_scores, second_scores), "low": low, "high": high, "p": alone, "p_adjusted": corrected,
-        }  # fmt: skip
+            "first": first,
+            "second": second,
+            "difference": stat.difference_of_means(first_scores, second_scores),
+            "chance": stat.chance_of_improvement(first_scores, second_scores),
+            "low": low,
+            "high": high,
+            "p": alone,
+            "p_adjusted": corrected,
+        }
         could = (first, second) in p_values and decides
         row["verdict"] = DIFFERENT if corrected <= stat.ALPHA else NOT_SHOWN if could else TOO_FEW
         row["more_seeds"] = _more(row["verdict"], first_scores, second_scores, len(names))

@@ -107,7 +107,8 @@ def refuse_returns(runs: Sequence[Run], weights: Mapping[str, float] | None) -> 
                 "policies there"
             )
             raise SettingError(
-                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({difference}), so their returns "
+                f"the runs were trained on versions {first[0]} and {number} of `{name}` ({difference}), so their "
+                "returns "
                 f"are no common scale. Judge all {'; or '.join(ways)}."
             )
 

@@ -280,11 +280,20 @@ class Engine:
         ]
         finished = sum(1 for c in board.candidates if c.scores and c.until is None)
         return SearchView(
-            name=self.folder.name, method=tuning.method, score=tuning.score, tried=len(board.candidates), finished=finished,
-            failed=sum(c.status == FAILED for c in board.candidates), share=share, seconds=board.seconds, seconds_left=left,
-            best=None if best is None else (best[0], board.shown_score(*best)), rows=rows, workers=self.executor.count,
+            name=self.folder.name,
+            method=tuning.method,
+            score=tuning.score,
+            tried=len(board.candidates),
+            finished=finished,
+            failed=sum(c.status == FAILED for c in board.candidates),
+            share=share,
+            seconds=board.seconds,
+            seconds_left=left,
+            best=None if best is None else (best[0], board.shown_score(*best)),
+            rows=rows,
+            workers=self.executor.count,
             ranked=list(ranked.values())[:MOST_SHOWN],
-        )  # fmt: skip
+        )
 
 
 def copy_run(donor: Path, target: Path, plan: Plan, seed: int, copied: dict[str, Any]) -> None:

@@ -131,19 +131,33 @@ def board_of(view: SearchView) -> Any:
 
     full = round(BAR * view.share)
     head = Text.assemble(
-        (f"{view.name}", "bold"), f"  {view.method}, scored by {view.score}\n",
-        ("█" * full, "cyan"), ("░" * (BAR - full), "dim"),
+        (f"{view.name}", "bold"),
+        f"  {view.method}, scored by {view.score}\n",
+        ("█" * full, "cyan"),
+        ("░" * (BAR - full), "dim"),
         f" {view.share:4.0%}   {duration(view.seconds)} so far, {duration(view.seconds_left)} left\n",
         f"{view.tried} candidates begun, {view.finished} scored, {view.failed} failed",
-    )  # fmt: skip
+    )
     parts: list[Any] = [head]
     if view.best is not None:
         candidate, score = view.best
-        parts.append(Text.assemble("\n", ("best so far  ", "bold"), (str(score), "bold green"), f"  candidate {candidate.number}: "
-                                   f"{format_settings(candidate.settings)}"))  # fmt: skip
+        parts.append(
+            Text.assemble(
+                "\n",
+                ("best so far  ", "bold"),
+                (str(score), "bold green"),
+                f"  candidate {candidate.number}: {format_settings(candidate.settings)}",
+            )
+        )
     table = Table(box=None, pad_edge=False, header_style="dim", padding=(0, 2, 0, 0))
-    for title, justify in (("at work", "right"), ("seed", "right"), ("done", "right"), ("decisions", "right"),
-                           ("mean return", "right"), ("settings", "left")):  # fmt: skip
+    for title, justify in (
+        ("at work", "right"),
+        ("seed", "right"),
+        ("done", "right"),
+        ("decisions", "right"),
+        ("mean return", "right"),
+        ("settings", "left"),
+    ):
         table.add_column(title, justify=justify, no_wrap=True, overflow="ellipsis")  # type: ignore[arg-type]
     for row in view.rows:
         progress = row.progress

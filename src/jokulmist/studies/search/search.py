@@ -185,9 +185,13 @@ class Search:
         return importance_of(self.question, self.board)
 
     def resume(
-        self, *, workers: int | None = None, cluster: str | None = None, show: SearchDisplay | None = None,
+        self,
+        *,
+        workers: int | None = None,
+        cluster: str | None = None,
+        show: SearchDisplay | None = None,
         command: list[str] | None = None,
-    ) -> Search:  # fmt: skip
+    ) -> Search:
         """Go on where the search was; nothing is trained twice.
 
         Parameters
@@ -202,9 +206,7 @@ class Search:
             )
         return self.work(workers, cluster, show, command or sys.argv)
 
-    def work(
-        self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]
-    ) -> Search:  # fmt: skip
+    def work(self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]) -> Search:
         """Search to the end, and leave the table and the winner's plan."""
         with writing(self.path, first=True):
             return self._worked(workers, cluster, show, command)
@@ -242,8 +244,14 @@ class Search:
             "over": self.question.space.over,
             "place": self.question.space.place,
             "points": [
-                {"number": c.number, "settings": c.settings, "decisions": c.decisions, **_last_score(self.board, c, self.question.method.untils)}
-                for c in self.board.candidates if c.scores and c.status != FAILED
+                {
+                    "number": c.number,
+                    "settings": c.settings,
+                    "decisions": c.decisions,
+                    **_last_score(self.board, c, self.question.method.untils),
+                }
+                for c in self.board.candidates
+                if c.scores and c.status != FAILED
             ],
             "winner": None if self.winner is None else self.winner.number,
             "again": list(self.board.again.values()),
@@ -252,7 +260,7 @@ class Search:
                 (settings, score, self.winner is not None and settings == self.winner.settings)
                 for settings, score in comparable(self.question, self.board)[0]
             ],
-        }  # fmt: skip
+        }
 
     @cells.safely
     def _repr_html_(self) -> str:

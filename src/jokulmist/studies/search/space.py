@@ -305,7 +305,8 @@ def with_settings(base: Plan, settings: Mapping[str, Any]) -> Plan:
         agents: Any = dict(agent_before.agents)
         if agent and len(agents) > 1:
             raise SettingError(
-                f"each player has an agent of its own; name one, e.g. `agents.{next(iter(agents))}.{next(iter(agent))}`."
+                "each player has an agent of its own; name one, e.g. "
+                f"`agents.{next(iter(agents))}.{next(iter(agent))}`."
             )
         if agent:
             agents = {group: changed_agent(member, agent) for group, member in agents.items()}

@@ -144,9 +144,14 @@ def tune(
 
 
 def begin_search(
-    question: SearchSettings, folder: Path, name: str | None, workers: int | None, cluster: str | None, show: SearchDisplay | None,
+    question: SearchSettings,
+    folder: Path,
+    name: str | None,
+    workers: int | None,
+    cluster: str | None,
+    show: SearchDisplay | None,
     command: list[str],
-) -> Search:  # fmt: skip
+) -> Search:
     """Make a search's folder, and search."""
     refuse_while_reading("search")
     if workers is not None:

@@ -27,9 +27,14 @@ TRIES = 2
 
 
 def work_through(
-    path: Path, question: SearchSettings, board: Board, workers: int | None, cluster: str | None, show: SearchDisplay | None,
+    path: Path,
+    question: SearchSettings,
+    board: Board,
+    workers: int | None,
+    cluster: str | None,
+    show: SearchDisplay | None,
     command: list[str],
-) -> None:  # fmt: skip
+) -> None:
     """Search from where the board stands to the end, or until it is stopped; the board says which."""
     if show is None:
         show = LiveSearchDisplay() if sys.stderr.isatty() or in_notebook() else SilentSearchDisplay()

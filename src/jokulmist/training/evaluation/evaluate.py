@@ -135,8 +135,10 @@ class Evaluation:
             return {}
         more = returns[0] - returns[1]
         return {
-            "win": float(np.mean(more > CONSTANT)), "draw": float(np.mean(np.abs(more) <= CONSTANT)), "loss": float(np.mean(more < -CONSTANT)),
-        }  # fmt: skip
+            "win": float(np.mean(more > CONSTANT)),
+            "draw": float(np.mean(np.abs(more) <= CONSTANT)),
+            "loss": float(np.mean(more < -CONSTANT)),
+        }
 
     @property
     def all_the_same(self) -> bool:
@@ -207,9 +209,11 @@ class Evaluation:
     def _repr_html_(self) -> str:
         low, high = self.interval
         facts = {
-            "mean return": f"{self.mean:.4g}, 95 % [{low:.4g}, {high:.4g}]", "sd of an episode": self.sd, "episodes": len(self.returns),
+            "mean return": f"{self.mean:.4g}, 95 % [{low:.4g}, {high:.4g}]",
+            "sd of an episode": self.sd,
+            "episodes": len(self.returns),
             "closed by": self.closings,
-        }  # fmt: skip
+        }
         means = [{"reward term": name, "brings": value} for name, value in self.terms.items()]
         means += [{"reward term": f"measure {name}", "brings": value} for name, value in self.measures.items()]
         return cells.html_card(f"{self.policy_name}{f', {self.act}' if self.act else ''}", facts, cells.table(means))
@@ -222,7 +226,8 @@ class Evaluation:
         won = "".join(f", {name} {share:.0%}" for name, share in self.outcomes.items())
         same = ", all the same" if self.all_the_same else ""
         return (
-            f"<{self.policy_name}{suffix}: mean return{player_suffix} {mean:.4g} [{low:.4g}, {high:.4g}], sd {sd:.3g}{won}, "
+            f"<{self.policy_name}{suffix}: mean return{player_suffix} {mean:.4g} [{low:.4g}, {high:.4g}], sd "
+            f"{sd:.3g}{won}, "
             f"{len(self.returns)} episodes{same}>"
         )
 
@@ -367,9 +372,14 @@ def evaluate_compiled(policy: Policy, environment: Environment, episodes: int, s
 
 
 def _evaluation(
-    batch: Episodes, environment: Environment, policy: Policy | str, act: Act, seed: int, more: dict[str, Any],
+    batch: Episodes,
+    environment: Environment,
+    policy: Policy | str,
+    act: Act,
+    seed: int,
+    more: dict[str, Any],
     recorded: list[Any],
-) -> Evaluation:  # fmt: skip
+) -> Evaluation:
     description = describe(environment)
     columns = {**columns_of(batch, description, 0), **more}
     for unused in ("decisions", "copy"):

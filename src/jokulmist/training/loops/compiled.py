@@ -106,9 +106,16 @@ class CompiledCopies:
             rows=np.zeros((program.room, self._row.width, copies), np.float32),
         )
         carry: Carry = _placed(blank)._replace(
-            states=states, copy_parameters=copy_parameters, observed=observed, memories=memories, action_memories=action_memories,
-            stuck=stuck, learner=learner, memory=memory, reward_memories=reward_memories,
-        )  # fmt: skip
+            states=states,
+            copy_parameters=copy_parameters,
+            observed=observed,
+            memories=memories,
+            action_memories=action_memories,
+            stuck=stuck,
+            learner=learner,
+            memory=memory,
+            reward_memories=reward_memories,
+        )
         if opened:
             carry = carry._replace(steps=opened.steps, totals=opened.terms, measures=opened.measures)
         return carry

@@ -121,10 +121,16 @@ class Turn:
             reward_memories=_restarted(description.reward_pipeline, closed, after.reward_memories),
         )
         experience = Experience(
-            observed=carry.observed, actions=actions, rewards=after.rewards, ended=after.ended,
-            closed=closed | decided.marked, last=after.last, following=observed, notes=extras,
+            observed=carry.observed,
+            actions=actions,
+            rewards=after.rewards,
+            ended=after.ended,
+            closed=closed | decided.marked,
+            last=after.last,
+            following=observed,
+            notes=extras,
             advances=decided.lasted if self._counts_advances else (),
-        )  # fmt: skip
+        )
         return new, experience
 
     def _closed(self, carry: Carry, after: TurnOutcome) -> tuple[Any, Any]:
@@ -180,9 +186,17 @@ class Turn:
         return layout.pack(decided.satisfied, after.age, numbers, learned, decided.steps)
 
     def _first_failure(
-        self, carry: Carry, actions: Any, parameters: Any, copy_parameters: Any, states: Any, observed: Any, after: TurnOutcome,
-        opened: Any, t: Any,
-    ) -> Any:  # fmt: skip
+        self,
+        carry: Carry,
+        actions: Any,
+        parameters: Any,
+        copy_parameters: Any,
+        states: Any,
+        observed: Any,
+        after: TurnOutcome,
+        opened: Any,
+        t: Any,
+    ) -> Any:
         """Why a copy cannot go on, as `first_failure` keeps it."""
         stuck, description = carry.stuck, self._description
         if not ships(self._kind):
@@ -218,9 +232,16 @@ class Frame(NamedTuple):
 def frame_of(observed: Seen, states: Any, actions: Any, decided: DecisionOutcome, after: Any) -> Frame:
     """The first copy's turn."""
     frame = Frame(
-        observed.numbers, observed.images, states, actions, decided.terms, decided.measures, after.numbers, after.images,
+        observed.numbers,
+        observed.images,
+        states,
+        actions,
+        decided.terms,
+        decided.measures,
+        after.numbers,
+        after.images,
         decided.after,
-    )  # fmt: skip
+    )
     first: Frame = jax.tree.map(lambda leaf: leaf[0], frame)
     return first
 

@@ -45,7 +45,10 @@ class Planned:
 
 def never_closed(name: str) -> str:
     """Told of an evaluation episode that goes on for ever."""
-    return f"an episode of `{name}` did not close within {MOST_ADVANCES:,} advances. Declare `time_limit = 1000`, or an ending that can be reached."
+    return (
+        f"an episode of `{name}` did not close within {MOST_ADVANCES:,} advances. Declare `time_limit = 1000`, or an "
+        "ending that can be reached."
+    )
 
 
 def first_ages(agent: Agent, description: Description, seed: int, copies: int) -> Any:

@@ -45,14 +45,29 @@ DECISIONS_APART, UPDATES_APART = 1024, 500
 
 
 ENVIRONMENT_STREAMS = (
-    Stream.ADVANCE, Stream.SENSE, Stream.LOOK, Stream.BEGIN, Stream.BEGIN_SENSE, Stream.BEGIN_LOOK, Stream.VARY,
-    Stream.OBSERVATION, Stream.BEGIN_OBSERVATION, Stream.ACTION, Stream.WAIT, Stream.BEGIN_WAIT,
-)  # fmt: skip
+    Stream.ADVANCE,
+    Stream.SENSE,
+    Stream.LOOK,
+    Stream.BEGIN,
+    Stream.BEGIN_SENSE,
+    Stream.BEGIN_LOOK,
+    Stream.VARY,
+    Stream.OBSERVATION,
+    Stream.BEGIN_OBSERVATION,
+    Stream.ACTION,
+    Stream.WAIT,
+    Stream.BEGIN_WAIT,
+)
 
 
 FIRST_STREAMS = (
-    Stream.FIRST_VARY, Stream.FIRST_BEGIN, Stream.FIRST_SENSE, Stream.FIRST_LOOK, Stream.FIRST_OBSERVATION, Stream.FIRST_WAIT,
-)  # fmt: skip
+    Stream.FIRST_VARY,
+    Stream.FIRST_BEGIN,
+    Stream.FIRST_SENSE,
+    Stream.FIRST_LOOK,
+    Stream.FIRST_OBSERVATION,
+    Stream.FIRST_WAIT,
+)
 
 
 class CompiledProgram(NamedTuple):
@@ -126,9 +141,16 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
     described = compiled.description
 
     def start(
-        numbers: Any, level: Any, vary: Any, begin_rows: Any, sense_rows: Any, look_rows: Any, modifying_rows: Any, wait: Any,
+        numbers: Any,
+        level: Any,
+        vary: Any,
+        begin_rows: Any,
+        sense_rows: Any,
+        look_rows: Any,
+        modifying_rows: Any,
+        wait: Any,
         unit: Any,
-    ) -> Any:  # fmt: skip
+    ) -> Any:
         copy_parameters = compiled.vary(level, vary, unit, copies)
         rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
         started = CompiledTransition(compiled, copies).start(numbers, copy_parameters, rows, unit)
@@ -351,9 +373,14 @@ def _choose_requests(
     kind: type[Agent], config: Config, names: list[str], learner: Any, memory: Any, explore: bool
 ) -> tuple[tuple[Request, ...], Any]:
     return _count(
-        lambda hyperparameters, a, b, c, draw: three(kind, "choose", kind.choose(config, hyperparameters, a, b, c, draw, explore)),
-        names, learner, memory, _observed_like(config),
-    )  # fmt: skip
+        lambda hyperparameters, a, b, c, draw: three(
+            kind, "choose", kind.choose(config, hyperparameters, a, b, c, draw, explore)
+        ),
+        names,
+        learner,
+        memory,
+        _observed_like(config),
+    )
 
 
 def _agent_requests(

@@ -207,7 +207,8 @@ class Plan:
                 else f"`{player}` does not learn"
             )
             raise SettingError(
-                f"`best_by` is {criterion!r}, which tells the best policy of `{player}` only where it alone learns, against "
+                f"`best_by` is {criterion!r}, which tells the best policy of `{player}` only where it alone learns, "
+                "against "
                 f"partners that stay as they are; here {why}. Give the "
                 f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge policies afterwards by `jm.cross_play`."
             )
@@ -217,11 +218,17 @@ class Plan:
         training = self.training
         stop = training.stop_when
         settings = {
-            "episodes": training.episodes, "copies": training.copies if training.copies != 1 else None, "record_every": training.record_every,
-            "processes": training.processes or None, "start": training.start, "vary": self.vary, "curriculum": self.curriculum,
-            "novelty": getattr(self.agent, "novelty", None), "stop_when.mean_return": getattr(stop, "mean_return", None),
+            "episodes": training.episodes,
+            "copies": training.copies if training.copies != 1 else None,
+            "record_every": training.record_every,
+            "processes": training.processes or None,
+            "start": training.start,
+            "vary": self.vary,
+            "curriculum": self.curriculum,
+            "novelty": getattr(self.agent, "novelty", None),
+            "stop_when.mean_return": getattr(stop, "mean_return", None),
             "stop_when.plateau": getattr(stop, "plateau", None),
-        }  # fmt: skip
+        }
         for name, value in settings.items():
             if value is not None:
                 raise SettingError(
@@ -270,8 +277,10 @@ class Plan:
         """The plan as plan.toml holds it, complete: defaults too, so that a later version does the same."""
         values, weights = settings_of(self.environment)
         environment: dict[str, Any] = {
-            "use": use_of(type(self.environment)), **remote_written(self.environment), **values,
-        }  # fmt: skip
+            "use": use_of(type(self.environment)),
+            **remote_written(self.environment),
+            **values,
+        }
         if weights:
             environment["weights"] = weights
         if modifiers_of(self.environment):

@@ -7,10 +7,20 @@ from typing import Any
 
 # What is kept and looked at while a run trains does not change what is learned; how long it trained is told apart.
 BESIDE = (
-    "training.seeds", "training.steps", "training.episodes", "training.evaluate_every", "training.evaluate_episodes",
-    "training.checkpoint_every", "training.checkpoint_minutes", "training.keep_checkpoints", "training.keep_diff", "training.best_by",
-    "training.record_every", "training.lane", "training.processes",
-)  # fmt: skip
+    "training.seeds",
+    "training.steps",
+    "training.episodes",
+    "training.evaluate_every",
+    "training.evaluate_episodes",
+    "training.checkpoint_every",
+    "training.checkpoint_minutes",
+    "training.keep_checkpoints",
+    "training.keep_diff",
+    "training.best_by",
+    "training.record_every",
+    "training.lane",
+    "training.processes",
+)
 USES = ("environment.use", "agent.use")
 # What a heading says instead of the word of a plan.
 WORDS = {"environment.use": "environment", "agent.use": "method"}

@@ -79,8 +79,15 @@ class Course:
     """
 
     def __init__(
-        self, names: tuple[str, ...], terms: tuple[str, ...], players: tuple[str, ...], count: int, last: int, copies: int, parameter: str | None
-    ) -> None:  # fmt: skip
+        self,
+        names: tuple[str, ...],
+        terms: tuple[str, ...],
+        players: tuple[str, ...],
+        count: int,
+        last: int,
+        copies: int,
+        parameter: str | None,
+    ) -> None:
         self._names, self._terms, self._copies, self._parameter = names, terms, copies, parameter
         self.players = players
         self.count, self.last = count, last
@@ -95,8 +102,8 @@ class Course:
         self._fine = {axis: np.zeros((FINE, 1 + len(names) + len(terms))) for axis in OVER}
 
     def take(self, columns: Columns, is_complete: bool) -> None:
-        """Take the next episodes, with `closed_by` as an index into `closings`; `is_complete` where they are all that there
-        are."""
+        """Take the next episodes, with `closed_by` as an index into `closings`; `is_complete` where they are all that
+        there are."""
         size = len(columns["decisions"])
         if not size:
             return

@@ -124,9 +124,15 @@ class Run:
     def _code_note(self, snapshot: SourceSnapshot, changed: str) -> str:
         """One line on files that are not what they were."""
         if not self.current:
-            return f"{changed} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the new)"
+            return (
+                f"{changed} since {self.name} was trained: its own copy is used (`--current` or `current=True` for the "
+                "new)"
+            )
         use = str(self.written_plan["environment"]["use"])
-        return f"the code as it is now is used, not what {self.name} was trained with: {version_changes(snapshot, None, use)}"
+        return (
+            f"the code as it is now is used, not what {self.name} was trained with: "
+            f"{version_changes(snapshot, None, use)}"
+        )
 
     @property
     def environment(self) -> Environment:
@@ -221,7 +227,8 @@ class Run:
             why = (
                 ""
                 if not players
-                else f' In a game in which one gets what the other loses it is judged by one player, `best_by="{players[0]}.return"`.'
+                else " In a game in which one gets what the other loses it is judged by one player, "
+                f'`best_by="{players[0]}.return"`.'
             )
             raise RecordError(f"{self.name} has no best policy yet: it is judged once 100 episodes have closed.{why}")
         assert self.path is not None

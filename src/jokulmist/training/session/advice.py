@@ -208,7 +208,10 @@ class Advice:
                 "Measure with `jokulmist evaluate`, or let exploration fall"
             )
         if isinstance(exploration, float) and exploration > UNDECIDED and choices_of(self._description.spec.action):
-            return f"actions were still mostly random, `exploration` is {exploration:.2g}. Let it fall, e.g. `jm.linear(1.0, 0.05, over=0.3)`"
+            return (
+                f"actions were still mostly random, `exploration` is {exploration:.2g}. Let it fall, e.g. "
+                "`jm.linear(1.0, 0.05, over=0.3)`"
+            )
         return (
             "nothing that is known to be in the way was found. Look for mistakes with `jokulmist check`, at the "
             "reward terms with `jm.ledger(run)`, and train for longer or with another method"
@@ -227,9 +230,16 @@ class Advice:
         """What goes into a checkpoint."""
         bounds = [self._least, self._most] if self._episodes else None
         return {
-            "first": self._first, "seen": self._seen.tolist(), "bounds": bounds, "a_step": self._most_a_step,
-            "episodes": self._episodes, "steps": self._steps, "asked": self._random_played, "said": self._hints, "apart": self._player_spread,
-        }  # fmt: skip
+            "first": self._first,
+            "seen": self._seen.tolist(),
+            "bounds": bounds,
+            "a_step": self._most_a_step,
+            "episodes": self._episodes,
+            "steps": self._steps,
+            "asked": self._random_played,
+            "said": self._hints,
+            "apart": self._player_spread,
+        }
 
     def restore(self, saved: Mapping[str, Any]) -> None:
         """Be what `saved` told of."""

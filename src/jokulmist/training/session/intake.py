@@ -76,7 +76,10 @@ class Intake:
         if not episodes:
             return
         losses, why = getattr(loop, "losses", 0), getattr(loop, "why_lost", "")
-        message = f"episodes lost so far, each with its process or connection: {losses}, after {loop.decisions:,} decisions: {why}"
+        message = (
+            f"episodes lost so far, each with its process or connection: {losses}, after {loop.decisions:,} decisions: "
+            f"{why}"
+        )
         self._recorder.log(message)
         if not self._losses_announced:
             self._losses_announced = True

@@ -44,9 +44,11 @@ def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
     files.keep_source(path, code.parts)
     written = plan.written()
     origin.update(
-        status=WAITING, uses=uses_of(written), planned={"steps": plan.training.steps, "episodes": plan.training.episodes},
+        status=WAITING,
+        uses=uses_of(written),
+        planned={"steps": plan.training.steps, "episodes": plan.training.episodes},
         updated=origin["began"],
-    )  # fmt: skip
+    )
     write_toml(path / files.PLAN, written)
     write_json(path / ORIGIN, origin)
     return path

@@ -119,8 +119,10 @@ def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
                 problem = "lacks it" if has is None else f"has {has.dtype} of shape {has.shape}"
                 whose = f"`{group}`" if group else "it"
                 raise SettingError(
-                    f"{context} has not learned what {whose} is to begin with, {member!r}: of `{name}`, {array.dtype} of "
-                    f"shape {array.shape}, it {problem}. Give the same method, network and copies, or leave `start` out."
+                    f"{context} has not learned what {whose} is to begin with, {member!r}: of `{name}`, "
+                    f"{array.dtype} of "
+                    f"shape {array.shape}, it {problem}. Give the same method, network and copies, or leave `start` "
+                    "out."
                 )
             fitting[name] = has
         statistics = f"{prefix}/statistics/"

@@ -191,7 +191,7 @@ class Batches:
 
     def _in_pieces(
         self, states: list[Any], decisions: list[Any], columns: dict[str, Array], actions: Any, of_state: Array
-    ) -> Iterator[Outcomes]:  # fmt: skip
+    ) -> Iterator[Outcomes]:
         counts, signs, beside = self._counted(columns, actions, of_state)
         totals = counts.prod(axis=1, dtype=float)
         if totals.min() < 1 or totals.max() > MOST_OUTCOMES:  # refused one at a time, with the line

@@ -24,7 +24,10 @@ MOST_ORDERED = 7
 MOST_OUTCOMES = 1_000_000
 PACKAGE = Path(__file__).resolve().parents[2]
 MENDS = {
-    "uniform": "Where a chance is meant, use `draw.bernoulli(p)`; where steps of a range are meant, `draw.integers(0, 10) / 10`",
+    "uniform": (
+        "Where a chance is meant, use `draw.bernoulli(p)`; where steps of a range are meant, `draw.integers(0, 10) / "
+        "10`"
+    ),
     "normal": "Use a few values with their probabilities, e.g. `draw.pick([-1.0, 0.0, 1.0], weights=[1, 2, 1])`",
 }
 
@@ -120,9 +123,10 @@ class CountedDraw(Draw):
     def permutation(self, count: int) -> Any:
         if count > MOST_ORDERED:
             _refuse(
-                "permutation", f"it has more than {math.factorial(MOST_ORDERED):,} outcomes",
+                "permutation",
+                f"it has more than {math.factorial(MOST_ORDERED):,} outcomes",
                 f"Order at most {MOST_ORDERED}, or draw one after another",
-            )  # fmt: skip
+            )
         orders = orders_of(count)
         return orders[self._among([1.0 / len(orders)] * len(orders))]
 

@@ -148,7 +148,10 @@ class Solution:
 
     def __repr__(self) -> str:
         suffix = f", discounted by {self.discount:g}" if self.discount < 1.0 else ""
-        return f"<optimum of {self.name}: mean return {self.value:.6g}{suffix}; {self.states:,} states, {self.transitions:,} transitions>"
+        return (
+            f"<optimum of {self.name}: mean return {self.value:.6g}{suffix}; {self.states:,} states, "
+            f"{self.transitions:,} transitions>"
+        )
 
 
 def solve(
@@ -222,10 +225,22 @@ def _solution(
     worth = t.first[best.state[begin:end]] @ best.value[begin:end]
     players = describe(environment).players
     return Solution(
-        describe(environment).name, float(np.mean(worth)), dict(zip(players, np.atleast_1d(worth).tolist(), strict=True)) if players else {}, discount,
-        horizon, len(t.states), t.count, seconds, environment, t.states, t.keys(), best, t.action[best.decision], t.mover[best.decision],
+        describe(environment).name,
+        float(np.mean(worth)),
+        dict(zip(players, np.atleast_1d(worth).tolist(), strict=True)) if players else {},
+        discount,
+        horizon,
+        len(t.states),
+        t.count,
+        seconds,
+        environment,
+        t.states,
+        t.keys(),
+        best,
+        t.action[best.decision],
+        t.mover[best.decision],
         (t.state[best.rows], t.action[best.rows]),
-    )  # fmt: skip
+    )
 
 
 def _as_policy(solution: Solution) -> Policy:
@@ -286,14 +301,22 @@ def _store(solution: Solution) -> None:
     best = solution._best
     names = [f.name for f in describe(solution.environment).fields if f.role != "flow"]
     metadata = {
-        "name": solution.name, "value": solution.value, "of_players": solution.of_players, "horizon": solution.horizon, "transitions": solution.transitions,
+        "name": solution.name,
+        "value": solution.value,
+        "of_players": solution.of_players,
+        "horizon": solution.horizon,
+        "transitions": solution.transitions,
         "seconds": solution.seconds,
-    }  # fmt: skip
+    }
     arrays = {f"field {name}": np.array([state.__dict__[name] for state in solution._met]) for name in names}
     arrays.update(
-        about=np.frombuffer(json.dumps(metadata).encode(), np.uint8), starts=best.starts, state=best.state.astype(np.int32), index=solution._index.astype(np.int32),
-        mover=solution._mover.astype(np.int8), value=best.value,
-    )  # fmt: skip
+        about=np.frombuffer(json.dumps(metadata).encode(), np.uint8),
+        starts=best.starts,
+        state=best.state.astype(np.int32),
+        index=solution._index.astype(np.int32),
+        mover=solution._mover.astype(np.int8),
+        value=best.value,
+    )
     sink = io.BytesIO()
     with zipfile.ZipFile(
         sink, "w", zipfile.ZIP_DEFLATED, compresslevel=1
@@ -328,8 +351,21 @@ def _read(environment: Environment, key: Any) -> Solution | None:
         best = Best(arrays["starts"], arrays["state"], nothing, arrays["value"], nothing, nothing)
         places = {key_of(state): k for k, state in enumerate(met)}
         return Solution(
-            metadata["name"], metadata["value"], metadata["of_players"], 1.0, metadata["horizon"], len(met), metadata["transitions"], metadata["seconds"], environment, met, places,
-            best, arrays["index"], arrays["mover"], (nothing, nothing),
-        )  # fmt: skip
+            metadata["name"],
+            metadata["value"],
+            metadata["of_players"],
+            1.0,
+            metadata["horizon"],
+            len(met),
+            metadata["transitions"],
+            metadata["seconds"],
+            environment,
+            met,
+            places,
+            best,
+            arrays["index"],
+            arrays["mover"],
+            (nothing, nothing),
+        )
     except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
         return None

@@ -185,7 +185,8 @@ class StateExplorer:
         self.depth.append(depth)
         if len(self.states) > self._most:
             raise SettingError(
-                f"`{self._description.name}` has more than {self._most:,} states; the last one met was {state}. Give a larger `most_states`, or fields that take "
+                f"`{self._description.name}` has more than {self._most:,} states; the last one met was {state}. Give "
+                "a larger `most_states`, or fields that take "
                 f"fewer values: a field that only counts up makes every moment another state."
             )
         return len(self.states) - 1
@@ -289,8 +290,14 @@ class StateExplorer:
         successors = sparse.csr_array((probabilities, (rows, targets)), shape=(len(self._of_state), len(self.states)))
         successors.sum_duplicates()
         return Transitions(
-            self.states, initial, np.array(self._of_state), np.array(self._choices), np.array(self._movers), np.array(self._rewards, float), successors
-        )  # fmt: skip
+            self.states,
+            initial,
+            np.array(self._of_state),
+            np.array(self._choices),
+            np.array(self._movers),
+            np.array(self._rewards, float),
+            successors,
+        )
 
 
 def _as_rows(fields: Any, columns: dict[str, Array]) -> list[bytes]:

@@ -81,10 +81,16 @@ class Estimate:
             else ""
         )
         if self.by == "fitted" and self.beyond > DIVERGED:
-            return f'<no estimate by fitted values: after {self.beyond:.0%} of the decisions they lie beyond all that can be returned{never}. Use by="weights", or more records>'
+            return (
+                f"<no estimate by fitted values: after {self.beyond:.0%} of the decisions they lie beyond all that can "
+                f'be returned{never}. Use by="weights", or more records>'
+            )
         few = "; too unlike what was recorded to say" if self.effective < FEW_WEIGHTS and self.by == "weights" else ""
         method = "by fitted values, " if self.by == "fitted" else ""
-        return f"<{method}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}{never}>"
+        return (
+            f"<{method}estimated mean return {self.mean:.4g} [{low:.4g}, {high:.4g}] from {self.episodes:,} episodes "
+            f"that count as {self.effective:.0f}{few}; outside of them at {self.outside:.0%}{never}>"
+        )
 
 
 def estimate(
@@ -217,7 +223,8 @@ def where_it_leaves(policy: Policy, records: Records) -> str:
         f"without exploration the policy does what was hardly ever recorded there on {share:.1%} of the "
         f"{len(records):,} recorded decisions: what it expects of those is a guess."
         if share
-        else f"without exploration the policy does only what was recorded there, on all of the {len(records):,} recorded decisions."
+        else f"without exploration the policy does only what was recorded there, on all of the {len(records):,} "
+        "recorded decisions."
     )
 
 

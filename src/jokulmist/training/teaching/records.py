@@ -230,7 +230,8 @@ def _refuse_missing_columns(description: Description, table: pd.DataFrame, calle
         if called(name) not in present:
             more = " and not all of its terms are there" if name == REWARD else ""
             raise SettingError(
-                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(present))}. Say what it is "
+                f"the records have no column `{called(name)}`{more}; they have {listed(sorted(present))}. Say what "
+                "it is "
                 f"called there: `columns={{{name!r}: ...}}`."
             )
     if not len(table):
@@ -298,8 +299,15 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     closed = last_of | ends
     after = seen(follows, age + 1)
     experience = Experience(
-        seen(rows, age), actions, rewards.astype(np.float32), ends, closed, after, after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)), (),
-    )  # fmt: skip
+        seen(rows, age),
+        actions,
+        rewards.astype(np.float32),
+        ends,
+        closed,
+        after,
+        after._replace(age=np.where(closed, 0, age + 1).astype(np.int32)),
+        (),
+    )
     _, dense = np.unique(episode, return_inverse=True)
     return Records(spec, experience, dense, _probabilities(description, table, called, actions_read, rows), left_out)
 
@@ -407,7 +415,8 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
         if ((indices < 0) | (indices >= part.count)).any():
             first_bad = int(np.flatnonzero((indices < 0) | (indices >= part.count))[0])
             raise SettingError(
-                f"`{column}` of the records has {_format_value(column_values.iloc[first_bad])} in row {int(rows[first_bad])}; the alternatives are "
+                f"`{column}` of the records has {_format_value(column_values.iloc[first_bad])} in row "
+                f"{int(rows[first_bad])}; the alternatives are "
                 f"{listed(part.labels)}."
             )
         return indices.astype(np.int32)

@@ -162,9 +162,19 @@ class Cluster:
                 seconds = clock - self._began[tag]
                 share = min(tail["decisions"] / planned, 1.0) if planned else 0.0
                 self._messages.append(
-                    WorkerMessage("progress", tag, progress=RunProgress(tail["decisions"], tail["episodes"], share, tail["return_last_100"],
-                                                             tail["decisions"] / max(seconds, 1e-9), seconds))
-                )  # fmt: skip
+                    WorkerMessage(
+                        "progress",
+                        tag,
+                        progress=RunProgress(
+                            tail["decisions"],
+                            tail["episodes"],
+                            share,
+                            tail["return_last_100"],
+                            tail["decisions"] / max(seconds, 1e-9),
+                            seconds,
+                        ),
+                    )
+                )
 
     def _watch_workers(self, seconds: float) -> None:
         """Say it where no worker is left; once an end is asked for, what no worker does is given up."""
@@ -175,10 +185,14 @@ class Cluster:
             self._alone_since = seconds
             self._messages.append(
                 WorkerMessage(
-                    "say", None,
-                    text=f"the Dask scheduler at {self._address} has no worker any more; the search waits for one (Ctrl-C ends it, with all saved)",
+                    "say",
+                    None,
+                    text=(
+                        f"the Dask scheduler at {self._address} has no worker any more; the search waits for one "
+                        "(Ctrl-C ends it, with all saved)"
+                    ),
                 )
-            )  # fmt: skip
+            )
         if self._stopping:
             self._client.cancel([future for future, _ in self._jobs.values()], force=True)
 

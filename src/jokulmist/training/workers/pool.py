@@ -181,8 +181,13 @@ class WorkerPool:
         """A new process on a core of its own."""
         cores = own_cores()
         process = start_child(
-            "jokulmist.training.workers.worker", stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=None, one_thread=True, text=True,
-        )  # fmt: skip
+            "jokulmist.training.workers.worker",
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            stderr=None,
+            one_thread=True,
+            text=True,
+        )
         worker = Worker(number, process)
         threading.Thread(target=self._listen, args=(worker,), daemon=True).start()
         _send(

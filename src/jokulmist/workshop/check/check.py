@@ -1,8 +1,8 @@
 """Looks for the mistakes that people make in an environment, and says how to fix each.
 
-Random play on a plain lane finds most of them (`random_play.py`), others stand in what it left behind (`records.py`), or
-show when single methods are asked again and it is noted what they read (`methods.py`), or when players exchange places
-(`players.py`). Whether the class compiles, and how fast it runs each way, is asked of the lanes.
+Random play on a plain lane finds most of them (`random_play.py`), others stand in what it left behind (`records.py`),
+or show when single methods are asked again and it is noted what they read (`methods.py`), or when players exchange
+places (`players.py`). Whether the class compiles, and how fast it runs each way, is asked of the lanes.
 """
 
 from __future__ import annotations
@@ -98,7 +98,8 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
             "One of the two is not what was meant; training and evaluation would pay different rewards.",
             f"Line {inverted} has `~` on a truth value of Python, which gives -1 or -2. Use `self.xp.logical_not(...)`."
             if inverted
-            else "Write it with `self.xp` alone, and look for what Python and arrays do differently: `~`, `and`, `or`, `not`, `round`, whole numbers beyond 2^31.",
+            else "Write it with `self.xp` alone, and look for what Python and arrays do differently: `~`, `and`, `or`, "
+            "`not`, `round`, whole numbers beyond 2^31.",
         )
     if speed and report.ok:
         report.speeds = _speeds(environment, report.compiles)

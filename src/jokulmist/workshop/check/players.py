@@ -128,7 +128,8 @@ def _differs(play: RandomPlayTrial, turned: set[str], name: str, takes: tuple[st
             play.find(
                 "warning",
                 f"{DIFFERS}{method}",
-                f"`{method}` {does} `{players[seat]}` {_short(value)}, and `{players[next_seat]}` {_short(exchanged_value)} in the "
+                f"`{method}` {does} `{players[seat]}` {_short(value)}, and `{players[next_seat]}` "
+                f"{_short(exchanged_value)} in the "
                 "same situation with places exchanged.",
                 name,
                 "Their actions and channels are the same: an index that is fixed, or mixed up, shows or pays one of "

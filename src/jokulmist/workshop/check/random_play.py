@@ -141,7 +141,8 @@ class RandomPlayTrial:
                 self.find(
                     "error",
                     f"changed:{name}",
-                    f"`self.{name}` was changed while the environment ran: {self.initial_attributes[name][:60]} became {value[:60]}.",
+                    f"`self.{name}` was changed while the environment ran: {self.initial_attributes[name][:60]} "
+                    f"became {value[:60]}.",
                     "advance",
                     "Copies share the instance, and an episode that is rewound or resumed would not find it as it was.",
                     f"Make it a field of `State`, and return `state.replace({name}=...)`.",
@@ -226,9 +227,13 @@ class RandomPlayTrial:
             method = channel.name if channel.computed else "advance"
             if not np.isfinite(values).all():
                 self.find(
-                    "error", f"nan:{channel.name}", f"channel `{channel.name}` was {values} in {state}.", method,
-                    "What is not a number cannot be learned from.", "Guard the division or the logarithm that made it.",
-                )  # fmt: skip
+                    "error",
+                    f"nan:{channel.name}",
+                    f"channel `{channel.name}` was {values} in {state}.",
+                    method,
+                    "What is not a number cannot be learned from.",
+                    "Guard the division or the logarithm that made it.",
+                )
                 continue
             reach.least = min(reach.least, float(values.min()))
             reach.most = max(reach.most, float(values.max()))
@@ -265,9 +270,13 @@ class RandomPlayTrial:
                 )
         for name in self.looks.keys() - self.moved:
             self.find(
-                "warning", f"still:{name}", f"image `{name}` was the same in every one of {steps} steps.", name,
-                "The agent cannot learn anything from it.", "Check what it is drawn from, or leave it out.",
-            )  # fmt: skip
+                "warning",
+                f"still:{name}",
+                f"image `{name}` was the same in every one of {steps} steps.",
+                name,
+                "The agent cannot learn anything from it.",
+                "Check what it is drawn from, or leave it out.",
+            )
         if not report.closed_by:
             self._never_closed(state, advances)
 

@@ -152,6 +152,7 @@ def _scales(play: RandomPlayTrial, paid_on: set[str]) -> None:
         return
     first, second, rest = order[0], order[1], weighted[order[1:]].sum()
     if weighted[first] > DWARFED * rest and names[first] not in paid_on:
+        tenth = play.description.weights[second] * TENTH * weighted[first] / weighted[second]
         play.find(
             "warning",
             "scale",
@@ -159,8 +160,7 @@ def _scales(play: RandomPlayTrial, paid_on: set[str]) -> None:
             names[first],
             "The others have little say in what is learned.",
             "Leave it where the others are meant to be small; else raise their weights, e.g. "
-            f"`weights={{{names[second]!r}: "
-            f"{float(play.description.weights[second] * TENTH * weighted[first] / weighted[second]):.2g}}}` for a tenth of it.",
+            f"`weights={{{names[second]!r}: {float(tenth):.2g}}}` for a tenth of it.",
         )
 
 

@@ -14,7 +14,8 @@ Level = Literal["error", "warning"]
 
 @dataclass(frozen=True)
 class Finding:
-    """One problem of an environment: how bad it is, what is wrong, its place in the class, why it matters, how to fix it."""
+    """One problem of an environment: how bad it is, what is wrong, its place in the class, why it matters, how to fix
+    it."""
 
     level: Level
     problem: str

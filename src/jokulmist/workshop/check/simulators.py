@@ -93,32 +93,40 @@ def _check_values(report: CheckReport, description: Any, open_advances: int) -> 
                 f"channel `{reach.name}` ranged from {reach.least:.4g} to {reach.most:.4g}, outside its bounds "
                 f"{channel.low:g} to {channel.high:g}, in {reach.outside} of {report.steps} steps.",
                 "Tables clip it into the last bin, and networks meet inputs beyond their scale.",
-                f"Declare `low={min(channel.low, math.floor(reach.least)):g}, high={max(channel.high, math.ceil(reach.most)):g}`.",
+                f"Declare `low={min(channel.low, math.floor(reach.least)):g}, "
+                f"high={max(channel.high, math.ceil(reach.most)):g}`.",
             )
         elif reach.least == reach.most:
             find(
-                "warning", f"channel `{reach.name}` was {reach.least:g} all the time.", "It tells the agent nothing.",
+                "warning",
+                f"channel `{reach.name}` was {reach.least:g} all the time.",
+                "It tells the agent nothing.",
                 "See whether the simulator sets it; else leave it out.",
-            )  # fmt: skip
+            )
     for reach in report.terms:
         if reach.least == reach.most == 0.0:
             find(
-                "warning", f"reward term `{reach.name}` was 0 in every step of random play.",
+                "warning",
+                f"reward term `{reach.name}` was 0 in every step of random play.",
                 "It may never be told, and a reward that chance does not find is hard to learn from.",
                 f"See that `terms` of the outcome names `{reach.name}`.",
-            )  # fmt: skip
+            )
     closings = [c for c in description.closings if not description.lost_bit or c != description.closings[-1]]
     if open_advances > LONGEST or not closings:
         find(
-            "error", f"an episode did not close within {min(open_advances, LONGEST):,} advances.",
-            "Without an end or a cut no return is ever known.", "Declare `time_limit = 1000` on the class.",
-        )  # fmt: skip
+            "error",
+            f"an episode did not close within {min(open_advances, LONGEST):,} advances.",
+            "Without an end or a cut no return is ever known.",
+            "Declare `time_limit = 1000` on the class.",
+        )
     for name in closings:
         if report.closed_by and name not in report.closed_by and name not in ("deadline", "time limit"):
             find(
-                "warning", f"random play never met `{name}`.", "It may be unreachable, or misspelt where it is told.",
+                "warning",
+                f"random play never met `{name}`.",
+                "It may be unreachable, or misspelt where it is told.",
                 f"See when an outcome has `closed_by={name!r}`.",
-            )  # fmt: skip
+            )
 
 
 def _same_again(environment: Simulator, report: CheckReport) -> None:
