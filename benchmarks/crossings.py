@@ -11,7 +11,7 @@ user's own, trained for a few hundred decisions, and asked:
   simulator that it steps;
 - paid: each recorded return is the weighted sum of its terms, and what was recorded step by step is what the
   environment does when it is followed;
-- resumed: a run that is cut back to its last checkpoint but one and gone on with has the same episodes and weights;
+- resumed: a run that is cut back to its last checkpoint but one and resumed has the same episodes and weights;
 - opened: the policy that is read from the folder, in a new process, evaluates as the one in memory;
 - redone: trained again from its folder, it is the same;
 - taught: a policy that learns from the run's records takes legal actions only, is the same the second time, and a run
@@ -417,7 +417,7 @@ def _alike(ours, theirs):
 
 
 def went_on(run, cut):
-    """What differs when a run is cut back to its last checkpoint but one and gone on with."""
+    """What differs when a run is cut back to its last checkpoint but one and resumed."""
     shutil.copytree(run.path, cut)
     shutil.rmtree(sorted((cut / "checkpoints").glob("[0-9]*"))[-1])
     origin = json.loads((cut / "origin.json").read_text())
@@ -470,7 +470,7 @@ def taught_wrongly(case, run, environment, folder):
     told = jm.estimate(taught.policy, records, act="greedy")
     if not np.isfinite(told.mean):
         return f"estimated {told.mean} from returns of {records.returns.min()} to {records.returns.max()}"
-    if case["more"] == "novelty":  # which begins anew in each run
+    if case["more"] == "novelty":  # which starts again in each run
         return ""
     began = jm.train(
         environment,
@@ -540,7 +540,7 @@ def tried(case, folder, form="python"):
             if apart > 1e-3:
                 wrong[f"followed, {way}"] = f"{apart:.3g} apart"
         resumed = went_on(run, folder / f"{way}-cut" / run.name)
-        if own and resumed:  # a simulator's episodes begin anew
+        if own and resumed:  # a simulator's episodes start again
             wrong[f"resumed, {way}"] = resumed
     run = list(runs.values())[-1]
     ours = jm.evaluate(run.policy, environment, episodes=3).returns.tolist()

@@ -1,4 +1,4 @@
-"""Training that is killed, or asked to end by a signal, at random moments and gone on with, against training that was
+"""Training that is killed, or asked to end by a signal, at random moments and resumed, against training that was
 never stopped.
 
 Every kind (a method, a lane, a curriculum, modifiers, several seeds, a search, simulators in processes) is trained once
@@ -83,7 +83,7 @@ class Buoy(jm.Simulator):
         self.height = 0.9 * self.height + (0.3 if action else -0.2)
         return jm.Outcome({"height": self.height}, terms={"calm": -abs(self.height)})
 """
-# A pause, SIGSTOP and later SIGCONT, goes on in the same process; a simulator's episodes cannot be gone on with after
+# A pause, SIGSTOP and later SIGCONT, goes on in the same process; a simulator's episodes cannot be resumed after
 # any other.
 SIGNALS = (signal.SIGKILL, signal.SIGKILL, signal.SIGTERM, signal.SIGINT, signal.SIGHUP, signal.SIGSTOP)
 PAUSE_SECONDS = 1.5
@@ -185,7 +185,7 @@ def killed(plan, folder, kills, longest, chance, kind, verb):
 
 
 def _left(folder, verb, plan):
-    """The commands that bring to its end what was broken off. Killed before its first checkpoint it is begun anew: that
+    """The commands that bring to its end what was broken off. Killed before its first checkpoint it is started again: that
     gives the same bytes, too."""
     if verb == "tune" and (folder / "killed" / "search.json").exists():
         done = json.loads((folder / "killed" / "search.json").read_text())["status"] == "done"

@@ -4,7 +4,7 @@
     python benchmarks/same_bytes.py --against /tmp/before   # after it: every run again, compared
 
 The runs: every method on both lanes; every kind of action and of channel; modifiers, parameters that vary, a
-curriculum; simulators in this process and in workers; a run that was stopped and gone on with; a search. Compared of
+curriculum; simulators in this process and in workers; a run that was stopped and resumed; a search. Compared of
 each: episodes.csv, evaluated.csv, readings.csv without its seconds, rollouts, the arrays of the last checkpoint
 (weights, statistics, what learning goes on from), and what an evaluation returns. Weights depend on the machine and on
 the versions of its packages, so that a folder is only good on the machine that made it.
@@ -168,7 +168,7 @@ def made(name, folder):
 
 
 def gone_on_with(folder):
-    """A run that was stopped half way, and gone on with; and a search."""
+    """A run that was stopped half way, and resumed; and a search."""
     run = jm.train(
         jm.gallery.Ferry(),
         AGENTS["DQN"],

@@ -1,6 +1,6 @@
 """The methods of a search against random search on the gallery, at equal budget: what the winner scores on new seeds.
 
-The budget is counted in decisions. Each repeat draws anew and trains with other seeds; the winner of a search is run
+The budget is counted in decisions. Each repeat draws again and trains with other seeds; the winner of a search is run
 again on five seeds that no candidate had. Run: ``python benchmarks/searches.py [--repeats 10] [--only 'tarn,
 tables']``; a table and JSON. About half an hour on two cores.
 """

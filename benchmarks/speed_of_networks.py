@@ -3,7 +3,7 @@
 ``python benchmarks/speed_of_networks.py`` prints a table, and writes JSON with ``--json FILE``. What is told is the
 ratio:
 both sides of a pair run one after the other on one core, in alternating order, and the median of the pairs counts. The
-loops by hand stand in `by_hand`: a NumPy ferry, one jitted choice a step, one jitted update. The same settings on both
+loops by hand are in `by_hand`: a NumPy ferry, one jitted choice a step, one jitted update. The same settings on both
 sides; ``at its own copies`` compares a loop of 8 copies (PPO) or one (DQN) with the copies that the library chooses.
 Plain lanes are compared with a loop that drives the same class.
 

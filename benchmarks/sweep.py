@@ -39,14 +39,14 @@ def written(folder, method, steps):
     return plan
 
 
-def timed(words, anew=False):
+def timed(words, again=False):
     began = time.perf_counter()
-    around = {**os.environ, "JAX_ENABLE_COMPILATION_CACHE": "false"} if anew else None
+    around = {**os.environ, "JAX_ENABLE_COMPILATION_CACHE": "false"} if again else None
     subprocess.run([*COMMAND, *map(str, words)], check=True, capture_output=True, env=around)
     return time.perf_counter() - began
 
 
-def compared(method, steps, anew, side_by_side=2):
+def compared(method, steps, again, side_by_side=2):
     _, setting, values = PLANS[method]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -58,7 +58,7 @@ def compared(method, steps, anew, side_by_side=2):
         def one(pair):
             value, seed = pair
             words = ["train", plan, "--set", f"agent.{setting}={value}", "--set", f"training.seeds=[{seed}]"]
-            return timed([*words, "--folder", folder / "commands", "--name", f"{setting}-{value}-seed-{seed}"], anew)
+            return timed([*words, "--folder", folder / "commands", "--name", f"{setting}-{value}-seed-{seed}"], again)
 
         def together(pairs):
             began = time.perf_counter()
@@ -69,7 +69,7 @@ def compared(method, steps, anew, side_by_side=2):
         # Half of the commands before the search and half after it: the machine's speed moves within minutes.
         alone, pairs = [], [(value, seed) for value in values for seed in SEEDS]
         commands = together(pairs[::2])
-        search = timed(["tune", plan, "--workers", side_by_side, "--folder", folder, "--name", "search"], anew)
+        search = timed(["tune", plan, "--workers", side_by_side, "--folder", folder, "--name", "search"], again)
         commands += together(pairs[1::2])
         differ = 0
         for k, value in enumerate(values):
@@ -99,7 +99,7 @@ if __name__ == "__main__":
     given = words.parse_args()
     results = {}
     for steps in given.steps:
-        results[steps] = one = compared(given.method, steps, given.anew)
+        results[steps] = one = compared(given.method, steps, given.again)
         print(
             f"{given.method}, {steps:,} decisions ({one['seconds_of_training_as_a_command_tells']:.1f} s of training "
             "in a command, "

@@ -1,4 +1,4 @@
-"""A family of environments: what they share stands in one base, and each is a few lines.
+"""A family of environments: what they share is in one base, and each is a few lines.
 
 The base is abstract: it is read when a class derived from it is defined. The same method trains on each, and what was
 learned on one begins on another, because both show the same channels.

@@ -23,4 +23,4 @@ if __name__ == "__main__":
         if isinstance(agent, jm.ImplicitQ):
             taught.policy.save(Path("taught.safetensors"))
     run = jm.train(ferry, jm.PPO(), steps=20_000, start="taught.safetensors", seed=0, folder=None)
-    print(f"gone on with: {jm.evaluate(run.policy, ferry, episodes=50)}")
+    print(f"resumed: {jm.evaluate(run.policy, ferry, episodes=50)}")

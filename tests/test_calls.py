@@ -63,4 +63,4 @@ def test_a_seed_of_an_array_goes_on_as_a_number_does():
     seen = jm.gallery.Ferry().episode(seed=1).observation
     ours, theirs = ([policy.choose(seen, act="sampled", seed=seed) for _ in range(20)] for seed in (3, np.int64(4)))
     assert len(set(ours)) > 1
-    assert len(set(theirs)) > 1  # draws anew at each call
+    assert len(set(theirs)) > 1  # draws again at each call

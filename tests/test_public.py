@@ -221,7 +221,7 @@ def test_the_code_of_a_guide_runs_from_top_to_bottom(page, monkeypatch):
     names = {"__name__": "guide"}
     for number, block in enumerate(blocks(f"docs/{page}.md", "python")):
         file = Path(f"{page.replace('-', '_')}_{number}.py")
-        file.write_text(block)  # a class keeps the file that it stands in
+        file.write_text(block)  # a class keeps the file that it is in
         exec(compile(shorter(block), file.name, "exec"), names)
     for plan in blocks(f"docs/{page}.md", "toml"):
         tomllib.loads(plan)

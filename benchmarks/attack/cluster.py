@@ -1,4 +1,4 @@
-"""A Dask cluster that goes away while it searches: what is said, how soon, and whether the search can be gone on with.
+"""A Dask cluster that goes away while it searches: what is said, how soon, and whether the search can be resumed.
 
 python benchmarks/attack/cluster.py            # all cases; or some: none scheduler workers stop
 """

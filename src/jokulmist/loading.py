@@ -35,7 +35,7 @@ class Plugin:
     """Base of what a plan names by ``use`` with its settings beside it: a dataclass, shipped or of a user's own."""
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
+        """As it is in a plan."""
         use = type(self).__name__ if ships(type(self)) else name_of(type(self))
         settings = {f.name: getattr(self, f.name) for f in fields(self)}  # type: ignore[arg-type]
         values = {n: list(v) if isinstance(v, tuple) else v for n, v in settings.items() if v is not None}
@@ -109,7 +109,7 @@ class Base:
 
     @property
     def is_record(self) -> bool:
-        """Whether it is the folder of a run or of a search: what stands in one was perhaps written elsewhere."""
+        """Whether it is the folder of a run or of a search: what is in one was perhaps written elsewhere."""
         folder = self.folder
         return folder is not None and any((folder / name).is_file() for name in RECORDS)
 
@@ -166,7 +166,7 @@ def _from_file(place: str, base: Path | None) -> ModuleType:
         root, name = rooted(path)
         following = Following([root, path.parent], outside=False)
         following.add(name, path)
-        # A set of its contents, so that a file that was changed in between is read anew, and what it imports, too.
+        # A set of its contents, so that a file that was changed in between is read again, and what it imports, too.
         return Modules.from_files(following.files).load(name)
 
 

@@ -77,7 +77,7 @@ def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.
 
 
 def joined(trees: list[Any], join: Callable[[list[Any]], Any]) -> Any:
-    """Trees of one shape as one; `join` makes one array of those that stand in the same place."""
+    """Trees of one shape as one; `join` makes one array of those that are in the same place."""
     first = trees[0]
     if first is None:
         return None

@@ -105,7 +105,7 @@ def test_one_update_by_hand_with_an_end_and_a_cut(case, plain):
         return updated(kind(), *step, [ended], [closed], [2.0], noise=(u,), plain=plain)[0]
 
     np.testing.assert_allclose(after(False, False), expected((1, 0, 1.0 + 0.5 * (target - 1.0))), rtol=1e-6)
-    # A cut bootstraps from the true last observation; Sarsa takes no next action there, so the expectation stands in.
+    # A cut bootstraps from the true last observation; Sarsa takes no next action there, so the expectation is in.
     np.testing.assert_allclose(after(False, True), expected((1, 0, 1.0 + 0.5 * (cut_target - 1.0))), rtol=1e-6)
     np.testing.assert_allclose(after(True, True), expected((1, 0, 1.0 + 0.5 * (3.0 - 1.0))), rtol=1e-6)
 
@@ -177,7 +177,7 @@ def test_a_single_alternative_is_a_choice_too(copies):
 
 
 def test_sarsa_takes_the_action_that_it_learned_from():
-    """The pending action is what choose gives, and a new episode draws anew."""
+    """The pending action is what choose gives, and a new episode draws again."""
     config = jm.Sarsa().config(describe(Corridor()).spec, 3)
     learner, observed = Table(jnp.asarray(TABLE)), seen([[1.0], [2.0], [3.0]])
     noise = Fixed(0.99, 0.99, 0.99)

@@ -46,7 +46,7 @@ def one(cell, action, reward, ended, last, age):
 
 
 def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decision():
-    """van Seijen et al. (2016), section 4: at each moment all updates so far are made anew, towards the returns that
+    """van Seijen et al. (2016), section 4: at each moment all updates so far are made again, towards the returns that
     are known by then."""
     rate, discount, decay = 0.4, 0.9, 0.8
     agent = jm.Sarsa(trace_decay=decay, learning_rate=rate, discount=discount, exploration=0.5)

@@ -493,7 +493,7 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
     assert (plain.episodes["pulled"] <= plain.episodes["steps"]).all()  # of at most 2 a decision
     uses = [entry["use"].rpartition(":")[2] for entry in compiled.written_plan["environment"]["modify"]]
     assert uses == ["Halves", "Coarse", "Fading"]
-    # By hand: each reward counts half of the one before, anew in every episode.
+    # By hand: each reward counts half of the one before, again in every episode.
     episode = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5)).episode(seed=4)
     assert float(episode.observation["x"]) == round(float(episode.state.x))
     gains = RewardPipeline((mine.Fading(0.5),))

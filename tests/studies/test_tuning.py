@@ -1,4 +1,4 @@
-"""Searches that train: in worker processes, killed and gone on with, on a cluster, with candidates that fail."""
+"""Searches that train: in worker processes, killed and resumed, on a cluster, with candidates that fail."""
 
 import copy
 import json

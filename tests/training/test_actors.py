@@ -1,5 +1,5 @@
-"""Policies in a loop of one's own: they sample anew at each call, remember what they saw, and are asked of many moments
-at once."""
+"""Policies in a loop of one's own: they sample again at each call, remember what they saw, and are asked of many
+moments at once."""
 
 import jax
 import numpy as np

@@ -1,4 +1,4 @@
-"""Runs that are stopped, killed, cut short and gone on with; done again; recorded step by step."""
+"""Runs that are stopped, killed, cut short and resumed; done again; recorded step by step."""
 
 import json
 import os
@@ -221,7 +221,7 @@ def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     told = {"also_held": object}  # all empty before, which reads as numbers
     pd.testing.assert_frame_equal(resumed.episodes[: len(before)].astype(told), before.astype(told))
     assert resumed.origin["resumed"][0]["new_episodes"]
-    assert "a simulator's episodes cannot be gone on with" in (first.path / "log.txt").read_text()
+    assert "a simulator's episodes cannot be resumed" in (first.path / "log.txt").read_text()
 
 
 @pytest.mark.slow

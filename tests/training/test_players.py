@@ -1,4 +1,4 @@
-"""Several players: declared, stepped, trained, put together anew; against what is known exactly."""
+"""Several players: declared, stepped, trained, put together again; against what is known exactly."""
 
 import json
 import shutil

@@ -55,7 +55,7 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     assert first.episodes.equals(second.episodes)
     for one, other in zip(*map(kept_leaves, (learned, again)), strict=True):
         assert one.tobytes() == other.tobytes()
-    # What is damaged is compiled anew, to the same bytes, and kept.
+    # What is damaged is compiled again, to the same bytes, and kept.
     codes = [file for file in kept.iterdir() if file.suffix == ".code"]
     for file in codes:
         file.write_bytes(file.read_bytes()[:-40])

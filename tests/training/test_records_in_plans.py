@@ -1,4 +1,4 @@
-"""Runs that learn from records: made by a plan, gone on with, done again, and refused where they cannot be."""
+"""Runs that learn from records: made by a plan, resumed, done again, and refused where they cannot be."""
 
 import json
 import shutil

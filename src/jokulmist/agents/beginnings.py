@@ -19,7 +19,7 @@ VALUE = ".value"
 
 def started_from(agent: Agent, config: Any, fresh: Any, policy: Any, context: str) -> Any:
     """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
-    anew."""
+    again."""
     teacher_learner, teacher = policy.learner, policy.agent
     if isinstance(teacher, RecordedPolicy) and isinstance(agent, PolicyAgent):
         return _cloned(config, fresh, policy, context)
@@ -66,7 +66,7 @@ def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
 
 def _cloned(config: Any, fresh: Any, policy: Any, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
-    anew."""
+    again."""
     teacher_shapes, teacher_learner = policy.config, policy.learner
     comparisons = [
         ("network", teacher_shapes.network, config.network),

@@ -1,7 +1,7 @@
 """What every learning method is: a settings object, and three pure functions.
 
 The settings split into *numbers* (anything that is a float or a schedule: traced, so that changing one compiles
-nothing anew) and *config* (everything else: static). What was learned is the *learner*; what belongs to each copy is
+nothing again) and *config* (everything else: static). What was learned is the *learner*; what belongs to each copy is
 the *memory*. The training loop does not know which method it drives.
 """
 
@@ -403,7 +403,7 @@ class Agent(BaseModel, metaclass=_Declared):
 
     @staticmethod
     def restarted(memory: Any, new: Any, mask: Any) -> Any:
-        """The memory where some copies (`mask`, bool) begin anew although their episode did not close: a worker
+        """The memory where some copies (`mask`, bool) start again although their episode did not close: a worker
         process was lost. They take theirs from `new`, which has a leading axis of copies unless a method writes this
         itself."""
         return replaced(mask, new, memory)
@@ -418,7 +418,7 @@ class Agent(BaseModel, metaclass=_Declared):
         return [value for value in functions if callable(value) and hasattr(value, "__qualname__")]
 
     def written(self) -> dict[str, Any]:
-        """The settings as they stand in a plan."""
+        """The settings as they are in a plan."""
         settings = self.model_dump(mode="python")
         defaults = {name: field.default for name, field in type(self).model_fields.items()}
         # TOML has no word for nothing: what is switched off against its default says so.

@@ -73,7 +73,7 @@ class Fixed(Agent):
     @classmethod
     def _an_agent(cls, value: Any) -> Any:
         if value is not None and not isinstance(value, Agent):
-            raise ValueError("is the agent that learned, and stands in records alone; leave it out")
+            raise ValueError("is the agent that learned, and is in records alone; leave it out")
         return value
 
     @property

@@ -22,7 +22,7 @@ class Past(NamedTuple):
 
 
 def fresh_states(config: Any) -> dict[str, Any]:
-    """What stands in an agent's memory before the first decision; nothing without a recurrent network."""
+    """What is in an agent's memory before the first decision; nothing without a recurrent network."""
     if not config.state_width:
         return {}
     return {"state": np.zeros((config.copies, config.state_width), np.float32)}

@@ -35,7 +35,7 @@ class Roster(Agent):
 
     Notes
     -----
-    Which one played stands in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the
+    Which one played is in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the
     policies, the place that was written last is not told.
     Differs from a fixed partner in cost: all policies of a roster are asked at each decision, and one answer is taken.
 

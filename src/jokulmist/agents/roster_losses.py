@@ -3,7 +3,7 @@
 For each policy the mean return of the learning players in their episodes with it is kept, over about the last `MEMORY`
 of them. A policy's share grows with the square of how far below the best of these means its own lies, as in Vinyals et
 al. (2019), "Grandmaster level in StarCraft II using multi-agent reinforcement learning", Methods, where the chance to
-win stands in the place of a return; a part of all draws is even, so that none is forgotten.
+win is in the place of a return; a part of all draws is even, so that none is forgotten.
 """
 
 from __future__ import annotations

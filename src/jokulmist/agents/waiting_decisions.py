@@ -23,7 +23,7 @@ MOST_PENDING = 8
 
 
 def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) -> dict[str, Any]:
-    """What stands in an agent's memory before the first decision: room for what waits."""
+    """What is in an agent's memory before the first decision: room for what waits."""
     import jax
     import jax.numpy as jnp
 

@@ -32,7 +32,7 @@ def template(kind: str, part: str, file: Path) -> str:
 
 
 def name_for(file: Path) -> str:
-    """The class that stands in a file."""
+    """The class that is in a file."""
     return "".join(part.capitalize() for part in file.stem.split("_"))
 
 

@@ -188,7 +188,7 @@ def _winner(search: Any, stopped: bool) -> None:
 
 def _compiling_seconds(question: Any) -> float:
     """How much longer a candidate takes than a run whose program is there already: settings that are shapes, such as
-    widths of layers, are compiled anew."""
+    widths of layers, are compiled again."""
     import numpy as np
 
     from jokulmist.command.training import short_trial

@@ -1,4 +1,4 @@
-"""Parameters that differ from episode to episode: drawn anew each time, or moved through levels as the agent learns.
+"""Parameters that differ from episode to episode: drawn again each time, or moved through levels as the agent learns.
 
 What an episode is played with is drawn when it begins, from the copy's own noise, and recorded with it. A level is the
 same for all episodes that begin under it; the training loop says which one holds now.
@@ -33,7 +33,7 @@ class Between:
         return draw.uniform(self.low, self.high)
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
+        """As it is in a plan."""
         written: dict[str, Any] = {"between": [int(v) if self.whole else v for v in (self.low, self.high)]}
         if self.scale != "even":
             written["scale"] = self.scale
@@ -55,7 +55,7 @@ def read_when(when: Mapping[str, Any] | None) -> tuple[tuple[str, tuple[Any, ...
 
 
 def written_when(when: tuple[tuple[str, tuple[Any, ...]], ...]) -> dict[str, Any]:
-    """A condition as it stands in a plan."""
+    """A condition as it is in a plan."""
     return {"when": {name: list(values) for name, values in when}} if when else {}
 
 
@@ -192,7 +192,7 @@ class Levels:
         return level
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
+        """As it is in a plan."""
         written = {name: value for name, value in vars(self).items() if value is not None}
         return {**written, "values": list(self.values)}
 

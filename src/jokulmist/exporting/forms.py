@@ -37,7 +37,8 @@ class Vectors(NamedTuple):
     said : list of dict of str to array
         What the policy says beside it; empty unless it is asked for.
     remembers : bool
-        Whether what is decided hangs on the observations before, since the last of those with which an episode begins.
+        Whether what is decided depends on the observations before, since the last of those with which an episode
+        begins.
     """
 
     rows: list[Any]
@@ -290,7 +291,7 @@ def python_file(graph: Graph, about: str) -> str:
 
 
 def _values_text(graph: Graph, form: str) -> str:
-    """What stands in the README about what a policy says."""
+    """What is in the README about what a policy says."""
     if not graph.policy_outputs:
         return ""
     texts = {
@@ -312,7 +313,7 @@ To act as in training, draw an alternative by its chance, or a number around the
 
 
 def _remembers(graph: Graph, form: str) -> str:
-    """What stands in the README about what a policy remembers."""
+    """What is in the README about what a policy remembers."""
     if graph.state is None:
         return ""
     texts = {
@@ -337,7 +338,7 @@ def _remembers(graph: Graph, form: str) -> str:
 
 
 def _allowed(graph: Graph, form: str) -> str:
-    """What stands in the README about what may be done now."""
+    """What is in the README about what may be done now."""
     masks = masked_choices(graph)
     if not masks:
         return ""
@@ -408,5 +409,6 @@ It does:
 {actions}
 
 {_allowed(graph, form)}{_remembers(graph, form)}{_values_text(graph, form)}What it \
-decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold this file against them where it runs.
+decides is what it does without exploration. `vectors.json` has observations, and what was decided on each: hold \
+this file against them where it runs.
 """

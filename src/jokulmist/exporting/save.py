@@ -394,4 +394,4 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
 
 
 RUNNERS = {"python": _in_python, "c": _in_c, "javascript": _in_node, "onnx": _in_onnx}
-assert sys.byteorder == "little"  # the observations that C reads are written as they stand in memory
+assert sys.byteorder == "little"  # the observations that C reads are written as they are in memory

@@ -15,7 +15,7 @@ from jokulmist.environments.spaces.actions import Actions, Range
 class Greenhouse(Environment):
     """Keep a fog-prone greenhouse warm and dry with a heater and a vent through an arctic day.
 
-    Every ten minutes the heater and the vent are set anew. The low sun warms the house for some hours, if the cloud
+    Every ten minutes the heater and the vent are set again. The low sun warms the house for some hours, if the cloud
     lets it; the plants breathe out water all the time, more when it is warm; cold panes take a little of it. An open
     vent dries the air and cools it, and the outside air wanders about a daily cycle of its own. Plants grow best near
     19 degrees in the light, and hardly by night; wet air above 0.85 of what it can hold is fog, which breeds mould;

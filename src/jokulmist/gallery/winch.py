@@ -31,12 +31,12 @@ SQUARES = np.array([0.10, 0.02, 2.0, 0.20, 0.60])
 class Winch(Environment):
     """Settle a swinging ice-core drill at the depth of the next core.
 
-    The drill hangs on a long cable from a trolley at the borehole's mouth. Each fifth of a second the winch is told how
-    hard to drive; the drill gains speed by it, is slowed by the melt water in the hole, and swings the more the harder
-    it is driven. Turbulence pushes at both. Costs grow with the square of what is off: the depth, the swing, the drive.
-    Everything is linear, so the best policy for costs discounted by 0.99 is known exactly: `riccati`. Starts are chosen
-    so that it stays within the winch's bounds. A drill that runs off by more than its cable allows is taken in by the
-    crew; that is a cut, as is the end of the shift after 100 decisions.
+    The drill depends on a long cable from a trolley at the borehole's mouth. Each fifth of a second the winch is told
+    how hard to drive; the drill gains speed by it, is slowed by the melt water in the hole, and swings the more the
+    harder it is driven. Turbulence pushes at both. Costs grow with the square of what is off: the depth, the swing, the
+    drive. Everything is linear, so the best policy for costs discounted by 0.99 is known exactly: `riccati`. Starts are
+    chosen so that it stays within the winch's bounds. A drill that runs off by more than its cable allows is taken in
+    by the crew; that is a cut, as is the end of the shift after 100 decisions.
 
     Good play brings the drill to its depth in some 30 decisions without stirring the swing. Over 200 episodes, seed 1:
     random play returns -62 (sd 31), `riccati` -4.0 (sd 3). In costs discounted by 0.99, `PPO()` comes within 3 %

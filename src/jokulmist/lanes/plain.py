@@ -211,7 +211,7 @@ class PlainLane:
         return LaneOutcome(rewards, ended, closed, last, observed, done, advances=advances)
 
     def _cut_first(self, first_ages: list[int], ages: list[int], closed: list[bool], done: list[int]) -> list[int]:
-        """Cut first episodes that have reached their age; all copies that begin anew."""
+        """Cut first episodes that have reached their age; all copies that start again."""
         for i in done:
             first_ages[i] = NEVER_CUT
         cut = [i for i in range(self.copies) if ages[i] >= first_ages[i] and not self.still[i]]
@@ -229,7 +229,7 @@ class PlainLane:
         return self.each[i].decide(action, self.turn, self.within)
 
     def begin_one(self, i: int) -> list[float]:
-        """Begin anew in one copy; its row."""
+        """Start again in one copy; its row."""
         return self.each[i].begin(self.turn, LATER, self.level)
 
     def finish(self, i: int, satisfied: int) -> Finished:

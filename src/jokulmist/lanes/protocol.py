@@ -142,7 +142,7 @@ class LaneOutcome(NamedTuple):
     ended : list of bool
         A true end: nothing is bootstrapped.
     closed : list of bool
-        A true end or a cut: the copy began anew.
+        A true end or a cut: the copy began again.
     last : Observed
         The true observation after the advance, of the old episode where one closed.
     observed : Observed
@@ -150,7 +150,7 @@ class LaneOutcome(NamedTuple):
     finished : list of Finished
         The episodes that closed, by copy.
     lost : sequence of int
-        Copies whose worker process was lost: their rows are of no use, and they are decided on anew.
+        Copies whose worker process was lost: their rows are of no use, and they are decided on again.
     advances : sequence of int
         How many advances each copy's decision lasted; empty where each lasts one.
     """
@@ -179,5 +179,5 @@ class Lane(Protocol):
         ...
 
     def advance(self, actions: list[Any]) -> LaneOutcome:
-        """Advance every copy by its action, in own form; copies that close begin anew at once."""
+        """Advance every copy by its action, in own form; copies that close start again at once."""
         ...

@@ -66,7 +66,7 @@ class SampledRanges(NamedTuple):
 class ActionDistribution:
     """The policy over an action.
 
-    The outputs of a network stand in this order: one number an alternative of each choice, the means of all ranges, the
+    The outputs of a network are in this order: one number an alternative of each choice, the means of all ranges, the
     logarithms of their spreads.
 
     Parameters

@@ -4,7 +4,7 @@ A method never sees units: what it draws lies in [-1, 1], and is brought to the 
 constant factor is left out of every probability, here as everywhere.
 
 At a bound a Gaussian sample is either *clipped* (the environment gets the clipped value, and the probability is that of
-the sample before) or *squashed* by the hyperbolic tangent (whose slope then stands in the probability). The sample
+the sample before) or *squashed* by the hyperbolic tangent (whose slope then is in the probability). The sample
 before is always kept, never recovered from the action.
 """
 

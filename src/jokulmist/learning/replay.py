@@ -88,7 +88,7 @@ class Replay(NamedTuple):
 
 
 class Bonus(NamedTuple):
-    """What is added to rewards when they are learned from, and changes while they stand in memory.
+    """What is added to rewards when they are learned from, and changes while they are in memory.
 
     Attributes
     ----------
@@ -348,7 +348,7 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
         return replay.stored
     frames, slots = replay.frames, replay.rows.shape[0]
     copies = jnp.arange(frames.newest.shape[0])
-    # The frame ahead of its turn may stand in the place of the oldest.
+    # The frame ahead of its turn may are in the place of the oldest.
     first = jnp.maximum(frames.newest - slots + _deepest(spec), 0)
 
     def halved(_: Any, bounds: Any) -> Any:
@@ -485,7 +485,8 @@ def reprioritised(priorities: Priorities, place: Any, priority: Any, counts: Any
 
 
 def _with_priorities(priorities: Priorities, place: Any, new: Any) -> Priorities:
-    """Rows with new priorities; the sums that they lie in are taken anew, so that errors of rounding do not pile up."""
+    """Rows with new priorities; the sums that they lie in are taken again, so that errors of rounding do not pile
+    up."""
     import jax.numpy as jnp
 
     levels = [priorities.levels[0].at[place].set(new)]

@@ -1,6 +1,6 @@
 """Rewards brought to a common scale: divided by the spread of the running discounted return, never centred.
 
-The running return of a copy starts anew at every end and cut. The statistics move before the rewards are divided, so
+The running return of a copy starts again at every end and cut. The statistics move before the rewards are divided, so
 that the first update has a scale, too; nothing that was chosen depends on them. They belong to the learner, and are
 saved with the policy, so that its values can be told in the environment's own scale.
 """

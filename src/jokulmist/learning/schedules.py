@@ -403,7 +403,7 @@ def mover(c: Coefficients, per_decision: float, per_episode: float) -> Callable[
 
 
 def written(setting: float | Schedule) -> Any:
-    """A setting as it stands in a plan."""
+    """A setting as it is in a plan."""
     if not isinstance(setting, Schedule):
         return setting
     if setting.function is not None:

@@ -227,7 +227,8 @@ class Games:
             raise SettingError(f"`moment` is a whole number from 0 to {steps - 1}; got {moment!r:.40}.")
         if not scene.states:
             raise SettingError(
-                "the state of a simulator is not recorded, so nobody can go on from there. Play it from its begin."
+                "the state of a simulator is not recorded, so it cannot be continued from there. Play it from its "
+                "begin."
             )
         hand.begin_at(scene.states[moment], moment)
         hand.agent = False

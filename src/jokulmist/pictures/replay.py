@@ -1,7 +1,7 @@
 """Episodes as moving pictures: what was, what was done, what it brought, side by side, as GIF, MP4, a strip or in the
 terminal.
 
-What does not move is drawn once; at each moment only the pictures, the words and a mark on the traces are drawn anew.
+What does not move is drawn once; at each moment only the pictures, the words and a mark on the traces are drawn again.
 """
 
 from __future__ import annotations

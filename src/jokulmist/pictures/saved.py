@@ -21,7 +21,7 @@ def save_pictures(run: Run | str | Path, levels: Levels | None = None) -> list[P
     ----------
     run : Run, or path of its folder
     levels : dict of str to Evaluation, optional
-        What random play and the references reach, as `evaluate_references` gives it; measured anew by default.
+        What random play and the references reach, as `evaluate_references` gives it; measured again by default.
 
     Returns
     -------

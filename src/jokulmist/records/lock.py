@@ -45,7 +45,7 @@ def writing(folder: Path, *, first: bool = False) -> Iterator[None]:
 def holding_process(folder: Path) -> int | None:
     """The process of this user's on this machine that holds the lock of a folder; None where none does.
 
-    It is asked whether it has the file of the lock open: what stands in there may come from elsewhere.
+    It is asked whether it has the file of the lock open: what is in there may come from elsewhere.
     """
     import psutil
 

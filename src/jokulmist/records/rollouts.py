@@ -337,7 +337,7 @@ class Rollout:
 
 
 def states_of(table: pd.DataFrame, environment: Environment) -> list[Any]:
-    """The states that stand in the columns ``state.*``, one a row, as instances of the class's State."""
+    """The states that are in the columns ``state.*``, one a row, as instances of the class's State."""
     kinds, kind = {"float": float, "int": int, "bool": np.bool_}, type(environment).State
     states = []
     fields = describe(environment).fields

@@ -417,7 +417,7 @@ class RemoteBatch:
             reply = self.link.call(method, params)
             moments = reply if isinstance(reply, list) else [reply]
             if not 1 <= len(moments) <= times:
-                raise BadMessage(f"`{method}` told {len(moments)} moments; asked for were {times}.")
+                raise BadMessage(f"`{method}` gave {len(moments)} moments; asked for were {times}.")
             by_arena: list[list[SimulatorState]] = [[] for _ in range(count)]
             for moment in moments:
                 images = (
@@ -429,7 +429,7 @@ class RemoteBatch:
                     if not states or not states[-1].satisfied:
                         states.append(state)
             if any(len(states) < times and not states[-1].satisfied for states in by_arena):
-                raise BadMessage(f"`{method}` told {len(moments)} moments, and an episode that goes on needs {times}.")
+                raise BadMessage(f"`{method}` gave {len(moments)} moments, and an episode that goes on needs {times}.")
             return by_arena
         except (Lost, BadMessage) as failure:
             self.link.why = str(failure)
@@ -481,7 +481,7 @@ class RemoteCopy:
         """An episode that began on an earlier connection is gone, and so are all where it has just been cut."""
         link = self._batch.link
         if link.why or self._generation != link.generation:
-            raise Lost(link.why or "the connection was made anew")
+            raise Lost(link.why or "the connection was made again")
 
     def finish(self) -> None:
         self._states = []

@@ -215,13 +215,12 @@ class Link:
             str(hello.get("secret", "")).encode(), self.program.secret.encode()
         ):
             raise BadMessage(
-                f"the program did not tell the secret. It stands in its environment as {SECRET}, or is given by "
-                "`secret=`."
+                f"the program did not tell the secret. It is in its environment as {SECRET}, or is given by `secret=`."
             )
         hello.pop("secret", None)
         arenas = hello.get("arenas", 1)
         if isinstance(arenas, bool) or not isinstance(arenas, int) or not 1 <= arenas <= 1 << 16:
-            raise BadMessage(f"`hello` told `arenas` {arenas!r:.40}; it is a whole number from 1.")
+            raise BadMessage(f"`hello` gave `arenas` {arenas!r:.40}; it is a whole number from 1.")
         if self.description and hello != self.description:
             changed = [name for name in {*hello, *self.description} if hello.get(name) != self.description.get(name)]
             raise BadMessage(f"the program came back as another: {listed(changed)} changed.")

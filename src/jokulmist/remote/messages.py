@@ -132,7 +132,7 @@ class MomentReader:
         if not isinstance(data, bytes) or len(data) != sum(wanted.values()):
             got = f"{len(data):,} bytes" if isinstance(data, bytes) else "a text frame"
             raise BadMessage(
-                f"`{method}` told images by {got}; a binary frame of {sum(wanted.values()):,} bytes is wanted."
+                f"`{method}` gave images by {got}; a binary frame of {sum(wanted.values()):,} bytes is wanted."
             )
         images, start = {}, 0
         for name, size in wanted.items():

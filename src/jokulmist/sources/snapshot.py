@@ -231,7 +231,7 @@ def _say_edited(obj: Any, path: Path) -> None:
     raise SettingError(
         f"`{obj.__qualname__}` in memory is not what {path.name} says now: the file was edited after it was "
         "imported, so the run could not keep "
-        f"the code that makes it. Start Python anew, or read the file again with `importlib.reload`, and train then."
+        f"the code that makes it. Restart Python, or read the file again with `importlib.reload`, and train then."
     )
 
 

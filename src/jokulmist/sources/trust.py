@@ -153,7 +153,7 @@ def trust(folder: str | Path) -> None:
     >>> import jokulmist as jm
     >>> import tempfile
     >>> run = jm.train(jm.gallery.Tarn(), jm.RandomPlay(), episodes=2, lane="plain", folder=tempfile.mkdtemp())
-    >>> jm.trust(run.path)  # after you have read what stands in its source/
+    >>> jm.trust(run.path)  # after you have read what is in its source/
     """
     try:
         source = Path(folder) / SOURCE

@@ -193,7 +193,7 @@ def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw:
     """The two-sided p of each pair, corrected for their number, under "it makes no difference which group a seed
     belongs to".
 
-    Scores are dealt anew among the groups of each stratum, and each pair's studentised difference is held against the
+    Scores are dealt again among the groups of each stratum, and each pair's studentised difference is held against the
     largest of all pairs in each deal, step down: a pair that was told apart leaves the others to themselves, and from
     then on scores are dealt only among groups that pairs still connect (Westfall and Young, 1993, section 2.6;
     studentised as Janssen, 1997, so that groups of other sizes and spreads are not called different for that). Two

@@ -81,13 +81,13 @@ def adapt(
         Of an environment with players.
     agents : dict of str to Agent
         By player, those that take the place of the run's own: ``{"south": jm.Fixed("runs/haul-002")}``, a `Roster`, or
-        a method that begins anew.
+        a method that starts again.
     steps, episodes : int
         How long, one of the two.
     measured : int
         Episodes of the evaluations before and after.
     name : str, optional
-        Of the new run, which stands beside the other.
+        Of the new run, which is beside the other.
     show : Show, optional
         As in `train`.
 

@@ -139,7 +139,7 @@ def train(
     copies : int, optional
         Copies of the environment that step side by side; by default what suits the method.
     vary : dict of str to Between, or function of draw, optional
-        Parameters that are drawn anew for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that
+        Parameters that are drawn again for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that
         gives a dict of values that go together. What was drawn is a column of episodes.csv.
     curriculum : Levels, optional
         A parameter that moves through levels as the agent learns.

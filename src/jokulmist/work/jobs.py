@@ -81,7 +81,7 @@ def _run_name(name: str) -> str:
 
 
 class Job(BaseModel):
-    """A job as it stands in the queue.
+    """A job as it is in the queue.
 
     Attributes
     ----------

@@ -103,7 +103,7 @@ class Queue:
         except (sqlite3.Error, OSError, UnicodeError, OverflowError) as failure:
             raise RecordError(
                 f"the queue {self.file} cannot be used: {failure}. If it was damaged, move it away: runs that waited "
-                "in it can be gone on with by `jokulmist resume`."
+                "in it can be resumed by `jokulmist resume`."
             ) from None
 
     def add(self, verb: str, run: str, /, **options: Any) -> int:
@@ -194,7 +194,7 @@ class Queue:
     def resume_run(self, number: int) -> Job:
         """Let a job wait for a worker again."""
         job_again = {"status": WAITING, "requested": "", "tries": 0, "message": "", "ended": None}
-        return self._change(number, {PAUSED: job_again, STOPPED: job_again, FAILED: job_again}, "gone on with")
+        return self._change(number, {PAUSED: job_again, STOPPED: job_again, FAILED: job_again}, "resumed")
 
     def stop(self, number: int) -> Job:
         """End a job; one that is worked on stops cleanly, with everything saved."""

@@ -68,7 +68,7 @@ class Controls:
         self.begin()
 
     def begin(self) -> None:
-        """Begin the episode of the seed anew."""
+        """Begin the episode of the seed again."""
         self.episode = self.environment.episode(self.seed)
         self.rows: list[dict[str, Any]] = []
         self.acts: list[Any] = []

@@ -145,7 +145,7 @@ class PPO(PolicyAgent):
             parts = in_parts(mixed, steps, size)
             return lax.scan(lambda state, part: _step(config, hyperparameters, state, part), state, parts)
 
-        # One loop for all epochs: written out, each would be traced and compiled anew.
+        # One loop for all epochs: written out, each would be traced and compiled again.
         orders = jnp.stack([noise.permutation(count) for _ in range(config.epochs)])
         state = (learner.weights, learner.moments, jnp.bool_(True))
         (weights, moments, _), epoch_readings = lax.scan(epoch, state, orders)

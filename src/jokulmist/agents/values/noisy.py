@@ -18,7 +18,7 @@ FIRST_NOISE = 0.5  # sigma_0 of the paper, section 3.2
 
 
 class NoisyLayer(NamedTuple):
-    """Where a dense layer stands in the vector of weights: its matrix, and its biases; how many numbers come in and go
+    """Where a dense layer is in the vector of weights: its matrix, and its biases; how many numbers come in and go
     out."""
 
     weight: slice

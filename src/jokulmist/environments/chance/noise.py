@@ -126,7 +126,7 @@ class Noise:
         self, stream: Stream, request: int, kind: BaseKind, shape: tuple[int, ...], number: int, owner: int
     ) -> np.ndarray[Any, Any]:
         code = (self.domain << 60) | (stream << 52) | (KIND_CODES[kind] << 50) | ((request & 0x3FFFF) << 32) | owner
-        # The generator counts in the lowest word; the block stands in the highest, so blocks never overlap.
+        # The generator counts in the lowest word; the block is in the highest, so blocks never overlap.
         bits = np.random.Philox(
             key=np.array([self.seed, code], np.uint64), counter=np.array([0, 0, 0, number], np.uint64)
         )

@@ -53,7 +53,7 @@ class Parameter(Part):
     @overload
     def __get__(self, instance: object, owner: type) -> Any: ...
     def __get__(self, instance: object | None, owner: type) -> Any:
-        # Not a data descriptor: the instance's own value stands in its __dict__ and is found first.
+        # Not a data descriptor: the instance's own value is in its __dict__ and is found first.
         return self if instance is None else self.default
 
     def checked(self, value: Any, context: str) -> Any:

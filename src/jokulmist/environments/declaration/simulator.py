@@ -96,7 +96,7 @@ class Simulator(Environment, abstract=True):
     An instance that is trained on is never begun itself: each copy gets one of its own, with the same parameters and
     weights, in this process or in a worker process. It may keep what it likes on ``self``, apart from its parameters.
 
-    With ``players`` what belongs to one of them stands in a dict under the player's name, where it is declared and
+    With ``players`` what belongs to one of them is in a dict under the player's name, where it is declared and
     where it is told:
     ``observation = {"net": channel(), "north": {"fuel": channel()}, "south": {"fuel": channel()}}``, ``terms`` and
     ``measures`` alike; ``action`` is one for all, or a dict by player. ``advance(self, actions)`` gets
@@ -290,7 +290,7 @@ def _refuse_names(cls: type[Simulator], columns: list[str], players: tuple[str, 
                 f"`{context}` names `{name}`, which is how an episode closes whose worker process is lost. Rename it, "
                 "e.g. `strayed`."
             )
-        # A term may be named as what closes an episode: that is no column, but what stands in one.
+        # A term may be named as what closes an episode: that is no column, but what is in one.
         alike = columns if name in columns else names
         everybodys = owner_of(name) and name_in(name) in columns  # a weight is set by the name alone
         if alike.count(name) > 1 or everybodys or name_in(name) in outlines.RECORD_COLUMNS:

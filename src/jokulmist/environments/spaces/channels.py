@@ -1,6 +1,6 @@
 """What is observed: named channels with bounds, and their flat form.
 
-Numbers of all channels stand in one float32 row, in the order of declaration, in the units of the environment; images
+Numbers of all channels are in one float32 row, in the order of declaration, in the units of the environment; images
 stand apart, as uint8. Scaling and binning are done from the declared bounds by the methods.
 """
 
@@ -107,7 +107,7 @@ class Spec:
 
     @cached_property
     def numbers(self) -> tuple[Channel, ...]:
-        """The channels that stand in the flat row."""
+        """The channels that are in the flat row."""
         return tuple(c for c in self.channels if not c.image)
 
     @cached_property
@@ -121,7 +121,7 @@ class Spec:
 
     @cached_property
     def slices(self) -> dict[str, slice]:
-        """Where each channel stands in the flat row."""
+        """Where each channel is in the flat row."""
         slices, start = {}, 0
         for channel in self.numbers:
             slices[channel.name] = slice(start, start + channel.size)

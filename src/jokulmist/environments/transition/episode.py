@@ -266,7 +266,7 @@ class Episode:
         if decisions and isinstance(self._copy.step, SimulatorStepper):
             raise SettingError(
                 f"`{self._description.name}` is a simulator, whose state cannot be kept: it does not go back. "
-                f"Begin anew with `environment.episode(seed={self.seed})` and take the same actions."
+                f"Start again with `environment.episode(seed={self.seed})` and take the same actions."
             )
         del self._moments[len(self._moments) - decisions :]
         if seed is not None:

@@ -176,7 +176,8 @@ class Stepper:
             state_class = type(value)
             if state_class is not kind:
                 values[name] = kind(value) if state_class in safe else self.cast_number(value, kind, name, method)
-        for field in self.arrays:  # a flow of several numbers is left out at a begin: how many may hang on a parameter
+        # a flow of several numbers is left out at a begin: how many may depend on a parameter
+        for field in self.arrays:
             value = values[field.name] if field.name in values else zero_of(field)
             values[field.name] = self.cast_array(value, field, method)
         return state

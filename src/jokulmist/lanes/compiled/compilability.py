@@ -77,7 +77,7 @@ def find(environment: Environment, steps: int = COMPARED_STEPS) -> Compilability
 
 
 def meet(environment: Environment, steps: int) -> PlainTransitions:
-    """Play randomly and keep every transition. The noise of turn t stands in row t of its streams."""
+    """Play randomly and keep every transition. The noise of turn t is in row t of its streams."""
     noise = Noise(0, 1, Domain.CHECK)
     draws = {stream: PlainDraw(noise, stream) for stream in Stream}
     step = Stepper(environment)

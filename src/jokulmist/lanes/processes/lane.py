@@ -2,7 +2,7 @@
 
 All copies are asked before any is waited for, so they work side by side. A process that dies, that raises an exception
 in the simulator's own code or does not answer in time is replaced, and the episode of its copy is lost. What it did
-last is dropped: it is neither an end nor a cut. Whoever drives the lane decides anew for that copy, which has begun
+last is dropped: it is neither an end nor a cut. Whoever drives the lane decides again for that copy, which has begun
 another episode (`again`), so that every turn is whole.
 """
 
@@ -217,7 +217,7 @@ class ProcessLane(PlainLane):
         """What steps each copy, elsewhere."""
         if not can_be_named(type(environment)):
             raise SettingError(
-                f"`{type(environment).__qualname__}` stands in no file, so a worker process cannot read it. "
+                f"`{type(environment).__qualname__}` is in no file, so a worker process cannot read it. "
                 f"Write it into a file of its own, or leave out `processes`."
             )
         self._buffer = SharedBuffer(describe(environment), noise.copies)

@@ -69,7 +69,7 @@ def main() -> None:
 
 
 def _advance(buffer: SharedBuffer, copy: LocalCopy, number: int, times: int) -> None:
-    """So many advances by the action that stands in the buffer, or until one closes the episode."""
+    """So many advances by the action that is in the buffer, or until one closes the episode."""
     action = buffer.decided(number)
     for slot in range(times):
         state = copy.advance(None, action, None)

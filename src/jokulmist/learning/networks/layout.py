@@ -1,7 +1,7 @@
 """Networks: from the channels of an observation to a row of outputs.
 
 A network in an agent's settings is a recipe (`Dense`, `Convolutional`, or a function of one's own); building it with
-the channels, a number of outputs and a seed gives a module. All weights of a module stand in one flat vector
+the channels, a number of outputs and a seed gives a module. All weights of a module are in one flat vector
 (`Layout`): the optimiser's step is then a handful of operations, whatever the network (measured: a third less time for
 an update of a small network), and a target network is one more vector.
 """
@@ -75,7 +75,7 @@ class NetworkSettings(BaseModel):
         raise NotImplementedError
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
+        """As it is in a plan."""
         return {"use": type(self).__name__, **self.model_dump(mode="json", exclude_none=True)}
 
     def __repr__(self) -> str:
@@ -418,7 +418,7 @@ def told_of_images(network: Any, spec: Spec) -> str:
 
 
 class Layout:
-    """Where each weight of a network stands in its flat vector.
+    """Where each weight of a network is in its flat vector.
 
     A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A
     function of one's own is called at once, so that what is wrong with it is told.
@@ -455,7 +455,7 @@ class Layout:
 
     @property
     def parts(self) -> dict[str, slice]:
-        """Where the arrays of the module stand in the vector, by their path in it, e.g.
+        """Where the arrays of the module are in the vector, by their path in it, e.g.
         ``.policy.layers[0].weight``."""
         places = [slice(begin, end) for begin, end, _ in self._cut.places]
         return dict(zip(self._cut.names, places, strict=True))
@@ -520,7 +520,7 @@ class Layout:
 
     @cached_property
     def _first(self) -> int:
-        """Layers of the first tower: those before the second that takes the first one's inputs anew."""
+        """Layers of the first tower: those before the second that takes the first one's inputs again."""
         towers = [name.partition(".layers")[0] for name in self._cut.names]
         return towers.count(towers[0]) // 2
 

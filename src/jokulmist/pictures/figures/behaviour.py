@@ -188,7 +188,7 @@ def plot_policy(
 
 
 def _entries(spec: Any) -> dict[str, int]:
-    """Where each single number stands in the flat row, by its name."""
+    """Where each single number is in the flat row, by its name."""
     entries = {}
     for name, columns in spec.slices.items():
         count = columns.stop - columns.start

@@ -145,7 +145,7 @@ def _groups(runs: list[Run]) -> dict[str, list[Run]]:
 
 
 def _label(run: Run, groups: dict[str, list[Run]]) -> str:
-    """How a run stands in the legend: by its name, or once for all seeds of its agent."""
+    """How a run is in the legend: by its name, or once for all seeds of its agent."""
     if len(groups) == 1:
         return f"{run.name}, mean of {LAST}"
     same = groups[repr(run.plan.agent)]

@@ -96,7 +96,7 @@ def compare(
     -----
     Runs of different length are compared on what they share: curves end there, and the final scores are the mean return
     of the last 100 training episodes up to there. Runs on different environments are normalised,
-    (score - random) / (reference - random), and seeds are resampled and dealt anew within each environment.
+    (score - random) / (reference - random), and seeds are resampled and dealt again within each environment.
 
     Examples
     --------

@@ -187,7 +187,7 @@ class Engine:
         self.running.pop(tag, None)
         result = dict(worker_message.result or {})
         if worker_message.kind == "done" and "score" not in result:
-            self.stopping = True  # somebody interrupted it: it is gone on with next time
+            self.stopping = True  # somebody interrupted it: it is resumed next time
             return
         score = result.get("score")
         failed = worker_message.text if worker_message.kind == "failed" else ""

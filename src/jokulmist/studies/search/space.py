@@ -36,7 +36,7 @@ class Among:
         return all(isinstance(v, (int, float)) and not isinstance(v, bool) for v in self.values)
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan."""
+        """As it is in a plan."""
         return {"among": list(self.values), **written_when(self.when)}
 
     def __repr__(self) -> str:
@@ -201,7 +201,7 @@ class Space:
     def encoded(self, settings: Settings) -> Array:
         """Settings as numbers in [0, 1] for a model: one column, or one a value where values have no order.
 
-        A setting that does not matter stands in the middle, so that a model sees no difference in it.
+        A setting that does not matter is in the middle, so that a model sees no difference in it.
         """
         numbers: list[float] = []
         for name in self.names:
@@ -270,7 +270,7 @@ class Space:
         return list(dict.fromkeys(round(v) if dimension.whole else float(f"{v:.6g}") for v in scale))
 
     def written(self) -> dict[str, Any]:
-        """As it stands in a plan; objects by what plans hold of them."""
+        """As it is in a plan; objects by what plans hold of them."""
         return {name: dimension.written() for name, dimension in self.over.items()}
 
 

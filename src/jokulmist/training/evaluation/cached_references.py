@@ -35,7 +35,7 @@ def known_references(environment: Environment, episodes: int = 100, seed: int = 
     """As `evaluate_references`, of which all but the first episodes are read where another process has played them.
 
     They are kept under all that decides them: the code, parameters, weights and modifiers of the environment, this
-    library and NumPy. Classes whose code is nowhere are played anew.
+    library and NumPy. Classes whose code is nowhere are played again.
     """
     key = fingerprint(environment)
     if not isinstance(key, str) or episodes <= TRIED:

@@ -262,7 +262,7 @@ def evaluate(
         Adds the column ``discounted_return``: the sum of the rewards, each weighted by the discount to the number of
         decisions before it.
     vary : dict of str to Between, or function of draw, optional
-        Parameters that are drawn anew for each episode; by default the environment's own hold.
+        Parameters that are drawn again for each episode; by default the environment's own hold.
     record : int
         So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
     with_judgements : bool

@@ -1,4 +1,4 @@
-"""One turn of all compiled copies as a traced function: choose, advance, begin anew where an episode closed, write a
+"""One turn of all compiled copies as a traced function: choose, advance, start again where an episode closed, write a
 row.
 
 `program.py` joins turns and updates into programs, `compiled.py` drives them; here is what happens within a turn.

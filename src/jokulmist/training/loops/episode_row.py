@@ -1,6 +1,6 @@
 """The row that a compiled turn writes for each copy, and from which the host reads the episodes that closed.
 
-Rows are float32, shape ``(columns, copies)``. Whole numbers stand in them bit by bit, so that they are exact.
+Rows are float32, shape ``(columns, copies)``. Whole numbers are in them bit by bit, so that they are exact.
 """
 
 from __future__ import annotations

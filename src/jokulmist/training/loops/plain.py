@@ -278,7 +278,7 @@ class PlainLoop:
         self._learner = self._calls.restored(self._learner, complete, "learner")
 
     def restore(self, arrays: dict[str, Any]) -> None:
-        """Be the loop that `saved` told of. The episodes of a simulator cannot be gone on with: others begin."""
+        """Be the loop that `saved` told of. The episodes of a simulator cannot be resumed: others begin."""
         self.decisions, self.episodes, self.turn, self._updates = map(int, arrays["counters"])
         self._sums[:] = arrays["sums"].tolist()
         for name, value in zip(vars(self._numbers), arrays["numbers"].tolist(), strict=True):

@@ -2,7 +2,7 @@
 
 JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent
 with networks takes longer than everything else before the first decision. Here a program is found by what it is made
-of: what the environment's own methods compute (traced anew each time, which is quick, so that a table that a method
+of: what the environment's own methods compute (traced again each time, which is quick, so that a table that a method
 reads from outside counts), the method, its settings that are config, and the files and versions that the rest stems
 from. Only of methods and networks that ship: of others, other code may stand behind the same name.
 """
@@ -185,7 +185,7 @@ class CachedFunction:
         """The program for arguments of a form."""
         file_name = hashlib.sha256(f"{self._key} {form}".encode()).hexdigest()[:32]
         place = cache_place(PROGRAMS) / f"{file_name}.code"
-        with contextlib.suppress(Exception):  # torn, or of another version: it is compiled anew
+        with contextlib.suppress(Exception):  # torn, or of another version: it is compiled again
             return _executable(place.read_bytes())
         with _one_at_a_time(place.with_suffix(".lock")):
             with contextlib.suppress(Exception):  # another process has compiled it meanwhile

@@ -63,7 +63,7 @@ def cache_place(kind: str) -> Path:
 def store_cached(place: Path, content: bytes, most: int) -> None:
     """Write a file of the cache, and delete those beside it that were written first once there are more than so
     many."""
-    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found anew each time
+    with contextlib.suppress(OSError, RecordError):  # a home that cannot be written: it is found again each time
         place.parent.mkdir(parents=True, exist_ok=True)
         replace_file(place, content)
         files = sorted(place.parent.iterdir(), key=lambda path: path.stat().st_mtime)
@@ -79,7 +79,7 @@ def known_to_compile(environment: Environment) -> bool:
 
 
 def note_that_it_compiles(environment: Environment) -> None:
-    """Keep that for other processes; why one does not compile is found anew, because it names lines."""
+    """Keep that for other processes; why one does not compile is found again, because it names lines."""
     key = _compiling(environment)
     if key is None:
         return
@@ -96,7 +96,7 @@ def _compiling(environment: Environment) -> str | None:
 
 @cache
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
-    """What else decides: versions, the processor, and what stands in the files of this library, or of these rooms of
+    """What else decides: versions, the processor, and what is in the files of this library, or of these rooms of
     it, which change while it is worked on."""
     versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
     package = Path(jokulmist.__file__).parent

@@ -71,7 +71,7 @@ class Observer(Plugin):
     every: int | None = None
 
     def begin(self, run: LiveRun) -> None:
-        """Before the first decision, and where a run is gone on with."""
+        """Before the first decision, and where a run is resumed."""
 
     def look(self, run: LiveRun) -> str | None:
         """Look at the run; a text ends it, and is kept as the reason."""

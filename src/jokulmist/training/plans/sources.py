@@ -207,7 +207,7 @@ def version_changes(
     place, name = _place_and_name(use)
     place_after, _ = _place_and_name(use_after or use)
     if place not in before.places or (after is not None and place_after not in after.places):
-        return "its class stands in another file"
+        return "its class is in another file"
     old = before.class_parts(place, name)
     new = before.class_parts(place, name, current=True) if after is None else after.class_parts(place_after, name)
     if not new:

@@ -45,7 +45,7 @@ class ActingCopies:
         self._turn = 0
 
     def begin(self, draws: bool = False) -> None:
-        """Forget what was seen: an episode begins in all copies. Draws go on, unless they are to begin anew, too."""
+        """Forget what was seen: an episode begins in all copies. Draws go on, unless they are to start again, too."""
         self._memory = self._first_memory
         if draws:
             self._turn = 0
@@ -70,7 +70,7 @@ class ActingCopies:
 
 
 class Actor:
-    """A policy in a loop of your own; made by `Policy.actor`. It remembers what it saw until `reset`, and samples anew
+    """A policy in a loop of your own; made by `Policy.actor`. It remembers what it saw until `reset`, and samples again
     at each call.
 
     Examples
@@ -97,7 +97,7 @@ class Actor:
         return self._copy.choose(observed)[0]
 
     def reset(self, *, draws: bool = False) -> None:
-        """Forget what was seen: another episode begins. Its draws go on, or with `draws` begin anew, too."""
+        """Forget what was seen: another episode begins. Its draws go on, or with `draws` start again, too."""
         self._copy.begin(draws)
         self._age = 0
 

@@ -148,7 +148,7 @@ class Policy:
 
     @cached_property
     def remembers(self) -> bool:
-        """Whether a recurrent network is in it, so that what it does hangs on what it saw before."""
+        """Whether a recurrent network is in it, so that what it does depends on what it saw before."""
         every = [self.config, *(group.config for group in getattr(self.config, "groups", ()))]
         return any(getattr(config, "state_width", 0) for config in every)
 

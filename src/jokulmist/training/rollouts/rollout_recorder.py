@@ -61,7 +61,7 @@ class Follower:
         self._writer = None
 
     def took(self, action: Any, satisfied: int, row: Any, images: dict[str, Any], decisions: int) -> None:
-        """A decision was taken, and this is the moment after it; the lane has not begun anew."""
+        """A decision was taken, and this is the moment after it; the lane has not started again."""
         if self._writer is None:
             return
         copy = self._lane.each[self._copy]
@@ -84,7 +84,7 @@ class Follower:
         self._totals = list(self._lane.each[self._copy].totals)
 
     def turned(self, action: Any, outcome: LaneOutcome, decisions: int) -> None:
-        """A turn of all copies is over, and the lane has begun anew where an episode closed."""
+        """A turn of all copies is over, and the lane has started again where an episode closed."""
         last, observed = outcome.last, outcome.observed
         closed = [f for f in outcome.finished if f.copy == self._copy]
         if not closed:

@@ -155,7 +155,7 @@ class Run:
 
     @property
     def written_plan(self) -> dict[str, Any]:
-        """The plan as it stands in plan.toml, without importing anything."""
+        """The plan as it is in plan.toml, without importing anything."""
         if self._plan is not None or self.path is None:
             return self.plan.written()
         return files.checked_plan(self.path)

@@ -65,7 +65,7 @@ def resume(
     SettingError
         When the run is still running, or there is nothing more to do.
     RecordError
-        When it has checkpoints and none can be read, so that going on would begin anew.
+        When it has checkpoints and none can be read, so that going on would start again.
 
     Examples
     --------
@@ -78,7 +78,7 @@ def resume(
     """
     path = run.path if isinstance(run, Run) else path_of(run, "a run")
     if path is None:
-        raise SettingError("a run in memory cannot be gone on with. Train it with `folder=`.")
+        raise SettingError("a run in memory cannot be resumed. Train it with `folder=`.")
     files.open_folder(path)  # so that no lock is written into what is no run
     with writing(path, first=True):  # before anything is read: what another process may still write is not yet true
         return _resumed(Run.open(path), path, steps, episodes, take_over, start_over, show, command)
@@ -161,7 +161,7 @@ def resume_run(
     show.message(
         f"{path.name} goes on after {decisions:,} decisions"
         if checkpoint
-        else f"{path.name} begins anew: it had no checkpoint"
+        else f"{path.name} starts again: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
     return Session(plan, seed, lane, why, path, show, command, checkpoint, origin, until).run()
@@ -183,7 +183,7 @@ def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None
 
 
 def _begin_again(path: Path, words: list[str], start_over: bool) -> None:
-    """Without a checkpoint a run begins anew; what was recorded is put aside. One whose checkpoints are torn is asked
+    """Without a checkpoint a run starts again; what was recorded is put aside. One whose checkpoints are torn is asked
     about first."""
     recorded = [name for name in (*files.CUT, ROLLOUTS) if (path / name).exists()]
     lost = sorted(
@@ -195,7 +195,7 @@ def _begin_again(path: Path, words: list[str], start_over: bool) -> None:
         why = f"no checkpoint can be read ({'; '.join(words)})"
         still = f"{' and '.join(recorded)} can still be read" if recorded else "nothing else was recorded"
         raise RecordError(
-            f"{path} cannot be gone on with: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) "
+            f"{path} cannot be resumed: {why}. {still[0].upper()}{still[1:]}. `--start-over` (`start_over=True`) "
             "trains it from its beginning and puts them aside."
         )
     number = 1 + max((int(p.name[-3:]) for p in path.glob("before-[0-9][0-9][0-9]")), default=0)

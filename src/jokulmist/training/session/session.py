@@ -348,7 +348,7 @@ class Session:
             self.rollouts.restore(state["rollouts"], recorded)
         self.recorder.log(f"goes on after {loop.decisions} {self.plan.counted}")
         if isinstance(self.environment, Simulator):
-            self.recorder.log("a simulator's episodes cannot be gone on with: new ones begin")
+            self.recorder.log("a simulator's episodes cannot be resumed: new ones begin")
 
     def _evaluate(self, loop: Loop) -> None:
         """Measure what was learned so far, always on the same episodes."""

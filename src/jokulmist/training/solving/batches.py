@@ -212,7 +212,7 @@ class Batches:
             action = jax.tree.map(lambda leaf, d=decision[rows]: leaf[d], actions)
             pieces = self._leading(self.numbers, before, action, digits[rows], left[rows])
             after, terms, closed, chance, repeats = jax.tree.map(lambda leaf, r=row: np.asarray(leaf)[: len(r)], pieces)
-            # Where what is drawn hangs on what was drawn before, the outcomes are not those that were counted.
+            # Where what is drawn depends on what was drawn before, the outcomes are not those that were counted.
             if not np.allclose(repeats, signs[decision], rtol=1e-12, atol=0.0):
                 raise Unequal
             weights = np.asarray(self._description.shares or self._description.weights, float)

@@ -43,7 +43,7 @@ class Best:
 
     @property
     def timeless(self) -> bool:
-        """Whether what is best does not hang on how many decisions were made: no state is met at two moments with
+        """Whether what is best does not depend on how many decisions were made: no state is met at two moments with
         different ones."""
         if len(self.starts) == 2:
             return True

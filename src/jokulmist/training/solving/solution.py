@@ -141,7 +141,7 @@ class Solution:
         Raises
         ------
         SettingError
-            When what is seen does not tell what is best: two states look the same, or it hangs on how many decisions
+            When what is seen does not tell what is best: two states look the same, or it depends on how many decisions
             are left.
         """
         return _as_policy(self)
@@ -253,7 +253,7 @@ def _as_policy(solution: Solution) -> Policy:
     if description.players or not len(best.rows):
         raise SettingError(
             "a game, so many states and moments, or what was solved in another process make no table. Use "
-            "`solution.choose(state, decisions)`, or solve it anew."
+            "`solution.choose(state, decisions)`, or solve it again."
         )
     agent = QLearning(discount=solution.discount)
     config = agent.config(description.spec, 1)
@@ -269,7 +269,8 @@ def _as_policy(solution: Solution) -> Policy:
         cell = cells[state]
         if not np.isnan(values[cell, action]) and abs(values[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):
             raise SettingError(
-                "what is seen does not tell what is best: two states look the same, or it hangs on how many decisions "
+                "what is seen does not tell what is best: two states look the same, or it depends on how many "
+                "decisions "
                 "are left. Show more (e.g. `jm.TimeLeft`), or use `solution.choose(state, decisions)`."
             )
         values[cell, action] = worth

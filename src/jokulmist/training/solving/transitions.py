@@ -99,7 +99,7 @@ def refuse_unsolvable(environment: Environment) -> None:
     refuse_ranges(description.action, "solve")
     if description.players and not getattr(description.action, "asks", False):
         raise SettingError(
-            f"in `{name}` several players decide at once, and what is best hangs on what the others do. Games in "
+            f"in `{name}` several players decide at once, and what is best depends on what the others do. Games in "
             "which they take turns are solved."
         )
 

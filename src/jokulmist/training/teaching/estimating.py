@@ -41,7 +41,7 @@ class Estimate:
     ----------
     mean : float
     interval : (float, float)
-        95 %, by drawing the episodes anew (Efron, 1979).
+        95 %, by drawing the episodes again (Efron, 1979).
     episodes : int
     effective : float
         As how many episodes of the policy itself they count (Kong, 1992): far below `episodes`, it is unlike what was
@@ -112,8 +112,8 @@ def estimate(
 
     By fitted values: the policy's values of so many decisions as the longest episode has are fitted to what was
     recorded, one decision after another (Le, Voloshin and Yue, 2019, algorithm 3), by random features of what is seen;
-    the interval by fitting episodes that are drawn anew (Hao et al., 2021). It uses each decision, whoever took it, and
-    is as right as the values can be told by what is seen at the moment.
+    the interval by fitting resampled episodes (Hao et al., 2021). It uses each decision, whoever took it,
+    and is as right as the values can be told by what is seen at the moment.
 
     Parameters
     ----------
@@ -123,7 +123,7 @@ def estimate(
     act : {"greedy", "sampled"}
     discount : float, in [0, 1]
     seed : int
-        Of the episodes that are drawn anew for the interval, and of the features.
+        Of the episodes that are resampled for the interval, and of the features.
     by : {"weights", "fitted"}
 
     Returns

@@ -1,4 +1,4 @@
-"""The value of a policy by fitted Q evaluation of records, and how far it differs over episodes that are drawn anew.
+"""The value of a policy by fitted Q evaluation of records, and how far it differs over resampled episodes.
 
 Le, Voloshin and Yue (2019), "Batch policy learning under constraints", algorithm 3; the interval by Hao et al. (2021),
 "Bootstrapping fitted Q-evaluation for off-policy inference". The regression is onto random features of what is seen
@@ -55,8 +55,8 @@ def fitted(
     """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose
     successor was valued beyond what can be returned.
 
-    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` anew, beginning with Q = 0, so that after so many passes Q is
-    the return of so many decisions. The value of what follows is held between what so many decisions can return at
+    Each pass fits ``r + discount sum_a p(a|s') Q(s', a)`` again, beginning with Q = 0, so that after so many passes Q
+    is the return of so many decisions. The value of what follows is held between what so many decisions can return at
     least and at most (`bounds_of`): else an error of the regression grows from pass to pass.
     """
     count, size = probabilities.shape[1], features.shape[1]
@@ -98,7 +98,7 @@ def bounds_of(rewards: Any, discount: float, steps: int) -> tuple[float, float]:
 def fitted_returns(
     records: Any, begins: Any, probabilities: Any, index: Any, discount: float, seed: int
 ) -> tuple[float, list[float], float]:
-    """The mean return of a policy from where the recorded episodes began, the same of episodes drawn anew, and the
+    """The mean return of a policy from where the recorded episodes began, the same of resampled episodes, and the
     share of the rows whose successor was valued beyond what can be returned.
     """
     chance = np.random.default_rng(seed)

@@ -41,7 +41,7 @@ class Records:
     episode : int array, shape ``(decisions,)``
         Which each belongs to, from 0.
     chance : float array, shape ``(decisions,)``, or None
-        With which whoever was recorded took that action, where it stands in the records.
+        With which whoever was recorded took that action, where it is in the records.
     left_out : int
         Last decisions of episodes that were left out because nobody knows what followed.
 
@@ -95,7 +95,7 @@ class Records:
             as a CSV file, or a Parquet file of any columns.
         environment : Environment
             Whose channels, action and reward terms are meant. Where the records have a column for each term, rewards
-            are weighted anew, by its weights.
+            are weighted again, by its weights.
         columns : dict of str to str, optional
             What a column is called there: ``{"level": "tank_cm", "action": "valve", "episode": "day", "reward":
             "earned"}``. Ends are known by ``"closed_by"``, the name of an ending or a cut, or by ``"ended"``, a truth
@@ -257,7 +257,7 @@ def _decisions(description: Description, table: pd.DataFrame, called: Any) -> _D
     rows = np.flatnonzero(decided)
     follows = np.minimum(rows + 1, len(table) - 1)
     has_next = ~closing[rows]
-    # An end stands in the row of its decision, or in the row after it that has no decision.
+    # An end is in the row of its decision, or in the row after it that has no decision.
     ends = closed_by_end[rows] | (has_next & ~decided[follows] & closed_by_end[follows])
     is_known = has_next | ends
     if not is_known.any():

@@ -102,7 +102,7 @@ class RecordsLoop:
         return as_numpy(self._kind.policy_state(self._learner))
 
     def saved(self) -> dict[str, Any]:
-        """All that the loop is between two updates, as NumPy arrays by path; without what stands in the records."""
+        """All that the loop is between two updates, as NumPy arrays by path; without what is in the records."""
         self._sum_up()
         tree = {
             "counters": np.array([self.turn, self._updates], np.int64),
@@ -122,7 +122,7 @@ class RecordsLoop:
         self._learner = jax.tree.map(jnp.asarray, self._calls.restored(as_numpy(self._learner), complete, "learner"))
 
     def start_from(self, arrays: dict[str, Any]) -> None:
-        raise SettingError("a run that learns from records begins anew. Leave out `start`.")
+        raise SettingError("a run that learns from records starts again. Leave out `start`.")
 
     def follow_first(self, every: int) -> None:
         """Nothing: there is no copy to follow."""

@@ -149,7 +149,7 @@ class Cluster:
         )
 
     def _look(self) -> None:
-        """How far runs are stands in their folders, which this machine sees, too."""
+        """How far runs are is in their folders, which this machine sees, too."""
         clock = time.monotonic()
         if clock - self._looked < LOOK_SECONDS:
             return

@@ -86,7 +86,7 @@ class Executor(Protocol):
 
 
 class Plans:
-    """Plans that were read; the last few are kept, so that what hangs on their objects is made once."""
+    """Plans that were read; the last few are kept, so that what depends on their objects is made once."""
 
     def __init__(self, most: int = 8) -> None:
         self._plans: dict[tuple[str, str], Plan] = {}

@@ -1,7 +1,7 @@
 """A pool of warm worker processes, one a core, that do jobs, each keeping its compiled code for the next one.
 
 A worker runs the same single-seed program as this process would, with one thread; so a run gives the same bytes alone
-and among others. Batching seeds in one program was tried and is no faster. What travels is text: a plan as it stands in
+and among others. Batching seeds in one program was tried and is no faster. What travels is text: a plan as it is in
 plan.toml, and lines of JSON. Nothing is pickled. A worker that dies is replaced.
 """
 
@@ -139,7 +139,7 @@ class WorkerPool:
         self._workers[self._workers.index(worker)] = self._started(worker.number)
         if job is None:
             return None
-        if self._stopping:  # its job is gone on with another time
+        if self._stopping:  # its job is resumed another time
             return WorkerMessage("done", tag, result={})
         if tries < self._tries:
             self._give(tag, job, tries + 1)

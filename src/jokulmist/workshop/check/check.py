@@ -1,6 +1,6 @@
 """Looks for the mistakes that people make in an environment, and says how to fix each.
 
-Random play on a plain lane finds most of them (`random_play.py`), others stand in what it left behind (`records.py`),
+Random play on a plain lane finds most of them (`random_play.py`), others are in what it left behind (`records.py`),
 or show when single methods are asked again and it is noted what they read (`methods.py`), or when players exchange
 places (`players.py`). Whether the class compiles, and how fast it runs each way, is asked of the lanes.
 """

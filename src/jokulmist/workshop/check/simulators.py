@@ -159,7 +159,7 @@ def _same_again(environment: Simulator, report: CheckReport) -> None:
                     f"{index if index is not None else len(rows)} on.",
                     f"{description.name}.begin",
                     "A run could not be done again, and copies would not be alike.",
-                    "Take all chance from `seed` (e.g. `numpy.random.default_rng(seed)`), and set everything anew in "
+                    "Take all chance from `seed` (e.g. `numpy.random.default_rng(seed)`), and set everything again in "
                     "`begin`.",
                 )
             )

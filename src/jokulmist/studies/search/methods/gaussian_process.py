@@ -28,7 +28,7 @@ class GaussianProcess(Random):
 
     Notes
     -----
-    Settings that do not matter stand in the middle of their range for the model; values without order have a column
+    Settings that do not matter are in the middle of their range for the model; values without order have a column
     each. What improvement is measured from is the highest mean of the model at a candidate, for scores are noisy.
     Candidates that are still being trained count as having scored what the model expects of them. Scores far below the
     middle are drawn up to three spreads below it, failures too: how bad a bad candidate is says nothing of the good

@@ -26,7 +26,7 @@ class SearchProblem:
     looks: int = 10
 
     def draw(self, *key: int) -> np.random.Generator:
-        """Chance that hangs on the seed and a key alone, never on what was drawn before."""
+        """Chance that depends on the seed and a key alone, never on what was drawn before."""
         return np.random.default_rng([self.seed, *key])
 
 
