@@ -99,7 +99,7 @@ def test_targets_of_deterministic_policies(agent):
     critics = towers(config.critics, learning.critics_target)
     assert len(critics) == (2 if agent.__class__ is jm.TD3 else 1)
     later = np.min([through(c, np.concatenate([after, unit], axis=1))[:, 0] for c in critics], axis=0)
-    wanted = np.asarray(rows.gain) + np.asarray(rows.bootstrap_discount) * later
+    wanted = np.asarray(rows.n_step_return) + np.asarray(rows.bootstrap_discount) * later
     assert np.allclose(ddpg.targets(config, hyperparameters, learning, rows), wanted, atol=1e-3)
 
 
@@ -174,7 +174,7 @@ def test_all_critics_step_towards_the_target():
     later, _ = sac.soft_value(
         config, temperature, policy, target, rows.following, rows.legal_following, rows.normal[:, 0]
     )
-    wanted = np.asarray(rows.gain + rows.bootstrap_discount * later, float)
+    wanted = np.asarray(rows.n_step_return + rows.bootstrap_discount * later, float)
     both = np.concatenate([rows.inputs.numbers, rows.unit], axis=1).astype(float)
 
     def loss(weights):

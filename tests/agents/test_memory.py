@@ -360,7 +360,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
                 legal,
                 normal[b, t, 0][None],
             )
-            wanted = sample.gain[b, t] + 0.8 * float(ahead[0])
+            wanted = sample.n_step_return[b, t] + 0.8 * float(ahead[0])
             losses.append(np.mean([0.5 * (float(judged[t][1][k, 0, index[b, t]]) - wanted) ** 2 for k in range(2)]))
             inputs, legal = one(observed, b, t)
             best, _ = sac.soft_value(

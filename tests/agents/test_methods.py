@@ -280,7 +280,7 @@ def test_dqn_moves_towards_the_published_target(settings):
         ahead = (later if config.target else own)[np.arange(count), own.argmax(axis=1)]
     else:
         ahead = (later if config.target else own).max(axis=1)
-    wanted = sample.gain + sample.bootstrap_discount * ahead
+    wanted = sample.n_step_return + sample.bootstrap_discount * ahead
     given = jnp.asarray(later, jnp.float32)
     assert np.allclose(dqn_updates.targets(config, learning, sample, given), wanted, atol=1e-4)
     error = values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]] - wanted

@@ -85,7 +85,7 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
     sample = Sample(
         observed=seen(cells),
         action=jnp.asarray(actions)[:, None],
-        gain=jnp.asarray(gains, jnp.float32),
+        n_step_return=jnp.asarray(gains, jnp.float32),
         bootstrap_discount=jnp.full(3, 0.9, jnp.float32),
         following=seen(after),
         place=jnp.zeros(3, jnp.int32),

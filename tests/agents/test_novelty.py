@@ -243,7 +243,7 @@ def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     sample = memory_of.transitions(config.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
     alone = memory_of.transitions(config.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
     now = np.asarray(0.5 * novelty_of(config, learner.novelty, alone))
-    assert np.allclose(sample.gain, now[:4] + 0.9 * now[1:], atol=1e-5)
+    assert np.allclose(sample.n_step_return, now[:4] + 0.9 * now[1:], atol=1e-5)
     if by == "counts":
         cells, acts = np.asarray(alone.observed.numbers[:, 0], int), np.asarray(alone.action[:, 0], int)
         counts = [

@@ -124,7 +124,7 @@ def test_every_transition_is_what_happened(seed, shape, turns):
         met.add(start)
         row = happened[copy][start]
         gain, weight, last = wanted(happened, copy, start, n_step)
-        assert (float(sample.gain[k]), float(sample.bootstrap_discount[k])) == (gain, weight)
+        assert (float(sample.n_step_return[k]), float(sample.bootstrap_discount[k])) == (gain, weight)
         assert (int(sample.action[k, 0]), float(sample.following.numbers[k, 0])) == (row["a"], last["x"])
         assert sample.following.legal[0][k].tolist() == last["mask"].tolist()
         if images:

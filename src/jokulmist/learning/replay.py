@@ -125,7 +125,7 @@ class Sample(NamedTuple):
     observed: Seen
     following: Seen
     action: Any
-    gain: Any
+    n_step_return: Any
     bootstrap_discount: Any
     importance: Any
     place: Any
@@ -438,7 +438,7 @@ def transitions(
         observed=Seen(sequence[:, 0, :width], images, _masks(spec, sequence[:, 0, 2 * width :]), age),
         following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
         action=sequence[:, 0, 2 * (width + masks) : -FACTS - counted],
-        gain=jnp.sum(rewards * running * power, axis=1),
+        n_step_return=jnp.sum(rewards * running * power, axis=1),
         bootstrap_discount=bootstrap_weight * (1.0 - jnp.max(ended * running, axis=1)),
         importance=importance,
         place=place,

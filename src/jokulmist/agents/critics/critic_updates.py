@@ -130,7 +130,7 @@ class CriticRows(NamedTuple):
     legal_following: Any
     index: Any
     unit: Any
-    gain: Any
+    n_step_return: Any
     bootstrap_discount: Any
     normal: Any
     past: Any = ()
@@ -156,7 +156,7 @@ def rows_from(config: Any, learner: CriticLearner, sample: Any, spread: Any, nor
         legal_following=sample.following.legal,
         index=sample.action[:, 0].astype(jnp.int32) if has_choices else (),
         unit=sample.action[:, int(has_choices) : config.action_numbers],
-        gain=sample.gain / spread,
+        n_step_return=sample.n_step_return / spread,
         bootstrap_discount=sample.bootstrap_discount,
         normal=normal,
     )
@@ -172,7 +172,7 @@ def sequence_rows(config: Any, learner: CriticLearner, sample: Any, normal: Any,
     )
 
 
-def judged_rows(config: Any, critics: Any, rows: CriticRows) -> Any:
+def critic_values(config: Any, critics: Any, rows: CriticRows) -> Any:
     """What critics say of what was done, shape ``(critics, rows, combinations)``."""
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)
@@ -183,7 +183,7 @@ def judged_rows(config: Any, critics: Any, rows: CriticRows) -> Any:
 
 
 def critics_step(
-    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows, wanted: Any
+    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows, target_q: Any
 ) -> tuple[Any, Any, Any]:
     """One step of all critics towards the wanted values, shape ``(rows,)``: weights, moments, and readings.
 
@@ -195,14 +195,14 @@ def critics_step(
     layout = config.critics
 
     def loss(leaves: Any) -> Any:
-        values = judged_rows(config, layout.combined(leaves), rows)
+        values = critic_values(config, layout.combined(leaves), rows)
         if config.acting.choices:
             one_hot = rows.index[:, None] == jnp.arange(values.shape[-1])
             chosen = jnp.sum(jnp.where(one_hot, values, 0.0), axis=-1)
         else:
             chosen = values[..., 0]
-        assert chosen.shape[1:] == wanted.shape
-        error = chosen - wanted
+        assert chosen.shape[1:] == target_q.shape
+        error = chosen - target_q
         each = squared(error)
         # Summed over the critics, so that each is moved as if it were alone.
         return jnp.sum(rows.mean(each)), jnp.stack([each, chosen, jnp.abs(error)])

@@ -128,8 +128,8 @@ def targets(config: Any, hyperparameters: Hyperparameters, learning: CriticUpdat
         noise = jnp.clip(hyperparameters.target_noise * rows.normal[:, 0], -noise_bound, noise_bound)
         unit = jnp.clip(unit + noise, -1.0, 1.0)
     values = values_at(config.critics.module(learning.critics_target), rows.following, unit)
-    wanted = rows.gain + rows.bootstrap_discount * jnp.min(values, axis=0)[:, 0]
-    assert wanted.shape == rows.gain.shape
+    wanted = rows.n_step_return + rows.bootstrap_discount * jnp.min(values, axis=0)[:, 0]
+    assert wanted.shape == rows.n_step_return.shape
     return wanted
 
 
@@ -140,8 +140,8 @@ def update(
     import jax.numpy as jnp
     from jax import lax
 
-    wanted = targets(config, hyperparameters, learning, rows)
-    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, wanted)
+    target_q = targets(config, hyperparameters, learning, rows)
+    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, target_q)
     learning = learning._replace(
         critics=critics, moments=(learning.moments[0], priorities, ()), updates=learning.updates + 1
     )

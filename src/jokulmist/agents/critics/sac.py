@@ -175,7 +175,8 @@ class SAC(CriticAgent):
 
 
 def soft_value(config: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
-    """The value of observations under a policy, with its entropy; and the entropy of each part."""
+    """The soft value of observations, ``E[min_k Q_k(s, a) - alpha log pi(a|s)]``, one sample of the numbers and the
+    expectation over the choices (2018b, equation 3); and the entropy of each part."""
     import jax.numpy as jnp
 
     acting = config.acting
@@ -210,7 +211,9 @@ def split_memory(config: Any, rows: CriticRows) -> tuple[Past, Past]:
     return Past(states[..., : config.state_width], restarts), Past(states[..., config.state_width :], restarts)
 
 
-def then(policy: Any, critics: Any, rows: CriticRows, policy_past: Past, states: Past) -> tuple[Any, Any]:
+def with_memory_at_targets(
+    policy: Any, critics: Any, rows: CriticRows, policy_past: Past, states: Past
+) -> tuple[Any, Any]:
     """Policy and critics with what they remember at the end of each target, having gone along what was seen and done
     until then."""
     turns = rows.past.restarts.shape[0]
@@ -233,42 +236,46 @@ def wanted_entropies(config: Any, hyperparameters: Hyperparameters) -> Any:
 def update(
     config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Any]:
-    """One step of critics, policy, temperature and targets; and the readings."""
+    """One step of the critics towards ``y = R_n + discount^n V(s_n)`` (2018b, equations 5 and 6), of the
+    policy up its soft value (equation 9), of the temperature (equation 18), and of the target networks; and the
+    readings."""
     import jax.numpy as jnp
 
     temperature = jnp.exp(learning.temperature)
-    chance = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
+    normals = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
     policy = config.layout.module(learning.policy)
     target = config.critics.module(learning.critics_target)
     if rows.past:
         policy_past, states = split_memory(config, rows)
-        policy, target = then(policy, target, rows, policy_past, states)
-    later, _ = soft_value(config, temperature, policy, target, rows.following, rows.legal_following, chance[0])
-    wanted = rows.gain + rows.bootstrap_discount * later
-    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, wanted)
-    judges = config.critics.module(critics)
+        policy, target = with_memory_at_targets(policy, target, rows, policy_past, states)
+    next_value, _ = soft_value(config, temperature, policy, target, rows.following, rows.legal_following, normals[0])
+    target_q = rows.n_step_return + rows.bootstrap_discount * next_value
+    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, target_q)
+    updated_critics = config.critics.module(critics)
     if rows.past:
-        _, after = judges.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
-        judges = Remembering(judges, before_each(states, after))
+        _, after = updated_critics.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
+        updated_critics = Remembering(updated_critics, before_each(states, after))
 
     def loss(policy: Any) -> Any:
         if rows.past:
             policy = GoingAlong(policy, policy_past, config.network.burn_in)
-        value, each = soft_value(config, temperature, policy, judges, rows.inputs, rows.legal, chance[1])
+        value, each = soft_value(config, temperature, policy, updated_critics, rows.inputs, rows.legal, normals[1])
         return -rows.mean(value), (-rows.mean(value), rows.mean(each))
 
     weights, moments, (policy_loss, entropies) = policy_step(config, hyperparameters, learning, loss)
-    logs, heat = learning.temperature, learning.moments[2]
+    log_temperature, temperature_moments = learning.temperature, learning.moments[2]
     if config.temperature_learned:
-        slope = temperature * (entropies - wanted_entropies(config, hyperparameters))
-        logs, heat, _ = descended(config.optimiser, logs, heat, slope, hyperparameters.learning_rate)
+        temperature_gradient = temperature * (entropies - wanted_entropies(config, hyperparameters))
+        log_temperature, temperature_moments, _ = descended(
+            config.optimiser, log_temperature, temperature_moments, temperature_gradient, hyperparameters.learning_rate
+        )
     loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
     learning = learning._replace(
         policy=weights,
         critics=critics,
         critics_target=followed(learning.critics_target, critics, hyperparameters.target_share),
-        temperature=logs,
-        moments=(moments, priorities, heat),
+        temperature=log_temperature,
+        moments=(moments, priorities, temperature_moments),
         updates=learning.updates + 1,
     )
     return learning, jnp.concatenate([readings, loss_readings])

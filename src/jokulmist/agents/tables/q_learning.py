@@ -143,12 +143,12 @@ class QLearning(TableAgent):
         after = config.grid.place(list(rows.last.numbers.T), ops)[0]
         next_values = jnp.max(learner.values[after], axis=1)
         next_values = jnp.where(rows.ended | (next_values <= NOT_RECORDED / 2), 0.0, next_values)
-        wanted = rows.rewards + hyperparameters.discount * next_values
+        target_q = rows.rewards + hyperparameters.discount * next_values
         entry = cell * config.actions + rows.actions
         sums = (
             jnp.zeros((2, learner.values.size), jnp.float32)
             .at[:, entry]
-            .add(jnp.stack([wanted, jnp.ones_like(wanted)]))
+            .add(jnp.stack([target_q, jnp.ones_like(target_q)]))
         )
         values = jnp.where(sums[1] > 0.0, sums[0] / jnp.maximum(sums[1], 1.0), NOT_RECORDED).reshape(
             learner.values.shape

@@ -204,25 +204,25 @@ class TableAgent(Agent):
         row_after = rows_of(learner.values, cell_after, noise, last.legal)
         upcoming = None
         if config.method.draws_needed:
-            likely = action_probabilities(row_after, hyperparameters.exploration, ops)
-            upcoming = draw_index(likely, noise.uniform(shape=(config.copies,)))
+            next_probabilities = action_probabilities(row_after, hyperparameters.exploration, ops)
+            upcoming = draw_index(next_probabilities, noise.uniform(shape=(config.copies,)))
             memory = memory._replace(pending=jnp.where(closed, -1, upcoming))
-        value = config.method.next_value(row_after, hyperparameters.exploration, upcoming, closed, ops)
+        next_value = config.method.next_value(row_after, hyperparameters.exploration, upcoming, closed, ops)
         action_value = of_action(row, action)
         if config.traced:
             return _traced(
-                config, hyperparameters, learner, memory, transition, cell, row, value, action_value, outside
+                config, hyperparameters, learner, memory, transition, cell, row, next_value, action_value, outside
             )
-        error = noise.settle(
+        td_error = noise.settle(
             reward
-            + bootstrap_discount(hyperparameters, transition.advances) * jnp.where(ended, 0.0, value)
+            + bootstrap_discount(hyperparameters, transition.advances) * jnp.where(ended, 0.0, next_value)
             - action_value
         )
-        step = hyperparameters.learning_rate * meeting(
-            error, cell * config.actions + action, config.grid.cells * config.actions
+        table_step = hyperparameters.learning_rate * meeting(
+            td_error, cell * config.actions + action, config.grid.cells * config.actions
         )
-        values = written(learner.values, cell, action, action_value + step)
-        readings = (jnp.mean(jnp.abs(error)), jnp.mean(1.0 * outside))
+        values = written(learner.values, cell, action, action_value + table_step)
+        readings = (jnp.mean(jnp.abs(td_error)), jnp.mean(1.0 * outside))
         return Table(values), memory, readings
 
     @classmethod
@@ -259,7 +259,7 @@ def _traced(
     transition: Any,
     cell: Any,
     row: Any,
-    value: Any,
+    next_value: Any,
     action_value: Any,
     outside: Any,
 ) -> tuple[Table, Carried, tuple[Any, ...]]:
@@ -276,11 +276,13 @@ def _traced(
     begins = transition.observed.age[0] == 0
     if config.method.traces == "watkins":
         legal = transition.observed.legal
-        allowed = [jnp.where(legal[0][:, k], value, FORBIDDEN) for k, value in enumerate(row)] if legal else row
+        allowed = (
+            [jnp.where(legal[0][:, k], next_value, FORBIDDEN) for k, next_value in enumerate(row)] if legal else row
+        )
         begins = begins | (action_value[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
     entry = (cell[0] * config.actions + action).astype(jnp.int32)
-    error = (transition.rewards + bootstrap_weight * jnp.where(transition.ended, 0.0, value) - action_value)[0]
+    td_error = (transition.rewards + bootstrap_weight * jnp.where(transition.ended, 0.0, next_value) - action_value)[0]
     rate, more, new = hyperparameters.learning_rate, jnp.float32(0.0), jnp.float32(1.0)
     if config.method.traces == "true online":
         before = jnp.where(transition.observed.age[0] == 0, action_value[0], memory.before)
@@ -288,9 +290,9 @@ def _traced(
         new = 1.0 - rate * jnp.sum(jnp.where(memory.places == entry, weights, 0.0))
     places = jnp.concatenate([memory.places[1:], entry[None]])
     weights = jnp.concatenate([weights[1:], new[None]])
-    table = learner.values.reshape(-1).at[places].add(rate * (error + more) * weights).at[entry].add(-rate * more)
-    memory = memory._replace(places=places, weights=weights, before=jnp.where(transition.ended, 0.0, value)[0])
-    return Table(table.reshape(learner.values.shape)), memory, (jnp.abs(error), jnp.mean(1.0 * outside))
+    table = learner.values.reshape(-1).at[places].add(rate * (td_error + more) * weights).at[entry].add(-rate * more)
+    memory = memory._replace(places=places, weights=weights, before=jnp.where(transition.ended, 0.0, next_value)[0])
+    return Table(table.reshape(learner.values.shape)), memory, (jnp.abs(td_error), jnp.mean(1.0 * outside))
 
 
 def of_action(row: Sequence[Any], action: Any) -> Any:

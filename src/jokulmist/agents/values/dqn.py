@@ -412,11 +412,11 @@ class DQN(Agent):
             getattr(hyperparameters, "importance_exponent", None),
             counts_advances(config),
         )
-        sample = sample._replace(gain=sample.gain / spread_of(learner.returns))
+        sample = sample._replace(n_step_return=sample.n_step_return / spread_of(learner.returns))
         learning = DQNUpdateState(
             learner.weights, learner.target, learner.moments, replay.priorities, learner.statistics
         )
-        later = sample.gain
+        later = sample.n_step_return
         if config.target:
             later = network_outputs(config, learning.target, learning.statistics, sample.following)
         learning, (readings, errors) = update(config, hyperparameters, learning, sample, later)
@@ -475,7 +475,7 @@ def _learned_from_sequences(
     import jax.numpy as jnp
 
     sample = sample_sequences(config, hyperparameters, replay, chance, counts_advances(config), bonus)
-    sample = sample._replace(gain=sample.gain / spread)
+    sample = sample._replace(n_step_return=sample.n_step_return / spread)
 
     def step(state: DQNUpdateState, *part: Any) -> Any:
         return update_sequences(config, hyperparameters, state, *part)
@@ -510,9 +510,9 @@ def _learned_from_transitions(
         updates,
         bonus,
     )
-    sample = sample._replace(gain=sample.gain / spread)
+    sample = sample._replace(n_step_return=sample.n_step_return / spread)
     # The target network stands still meanwhile, so what it says of all of them is one product.
-    later = sample.gain
+    later = sample.n_step_return
     if config.target:
         target = learning.target
         if config.noisy:

@@ -59,13 +59,14 @@ def network_outputs(config: Any, weights: Any, statistics: Any, seen: Seen) -> A
 
 
 def _values(config: Any, outputs: Any) -> Any:
-    """The values of all actions from the network's outputs."""
+    """The values of all actions from the network's outputs; of a dueling one ``V + A - mean A`` (Wang et al., 2016,
+    equation 9)."""
     if config.quantiles is not None:
         return mean_of_quantiles(config, by_action(config, outputs))
     if not config.dueling:
         return outputs
-    gains = outputs[:, 1:]
-    return outputs[:, :1] + gains - gains.mean(axis=1, keepdims=True)
+    advantages = outputs[:, 1:]
+    return outputs[:, :1] + advantages - advantages.mean(axis=1, keepdims=True)
 
 
 def noisy_weights(config: Any, weights: Any, draws: Any, network_index: int) -> Any:
@@ -87,20 +88,25 @@ def module_of(config: Any, leaves: list[Any], draws: Any) -> Any:
     return config.layout.combined(leaves)
 
 
-def targets(config: Any, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()) -> Any:
-    """What the values of the actions taken should be, shape ``(minibatch,)``."""
+def targets(config: Any, learning: DQNUpdateState, sample: Any, target_outputs: Any, draws: Any = ()) -> Any:
+    """The targets of the actions taken, shape ``(minibatch,)``.
+
+    ``y = R_n + discount^n max_a Q_target(s_n, a)`` (Mnih et al., 2015); with `double` the action is chosen by the
+    network that learns, ``y = R_n + discount^n Q_target(s_n, argmax_a Q(s_n, a))`` (van Hasselt et al., 2016,
+    equation 4). ``R_n`` is the discounted reward of n decisions; the discount is 0 where a true end came.
+    """
     import jax.numpy as jnp
 
     online_values: Any = None
     if config.double or not config.target:
         weights = noisy_weights(config, learning.weights, draws, 1)
         online_values = action_values(config, weights, learning.statistics, sample.following)
-    values = later if config.target else online_values
+    values = target_outputs if config.target else online_values
     if config.double:
-        best = jnp.take_along_axis(values, jnp.argmax(online_values, axis=1)[:, None], axis=1)[:, 0]
+        next_q = jnp.take_along_axis(values, jnp.argmax(online_values, axis=1)[:, None], axis=1)[:, 0]
     else:
-        best = jnp.max(values, axis=1)
-    return sample.gain + sample.bootstrap_discount * best
+        next_q = jnp.max(values, axis=1)
+    return sample.n_step_return + sample.bootstrap_discount * next_q
 
 
 def _stepped(
@@ -111,13 +117,13 @@ def _stepped(
     import jax
     import jax.numpy as jnp
 
-    (_, (error, aux)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(config, learning.weights))
+    (_, (td_error, aux)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(config, learning.weights))
     most = getattr(hyperparameters, "gradient_clip", None)
     weights, moments, norm = descended(
         config.optimiser, learning.weights, learning.moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
     weights = config.layout.still(config.frozen, learning.weights, weights)
-    return learning._replace(weights=weights, moments=moments), (jnp.concatenate([aux, norm[None]]), error)
+    return learning._replace(weights=weights, moments=moments), (jnp.concatenate([aux, norm[None]]), td_error)
 
 
 def update_sequences(
@@ -140,25 +146,30 @@ def update_sequences(
         then = at_the_end(remembered, sample.steps, turns)
         return masked_values(config.spec, _values(config, module.step(after, then)[0]), sample.following.legal)
 
-    later = next_value(learning.target if config.target else learning.weights)
-    best = jnp.argmax(next_value(learning.weights) if config.double else later, axis=1)
-    best_later = jnp.take_along_axis(later, best[:, None], axis=1)[:, 0]
-    wanted = sample.gain + sample.bootstrap_discount * best_later
+    target_outputs = next_value(learning.target if config.target else learning.weights)
+    best = jnp.argmax(next_value(learning.weights) if config.double else target_outputs, axis=1)
+    next_q = jnp.take_along_axis(target_outputs, best[:, None], axis=1)[:, 0]
+    target_q = sample.n_step_return + sample.bootstrap_discount * next_q
     counts = learned_rows(config, turns, past.restarts.shape[1])
     one_hot = sample.action[:, :1] == jnp.arange(config.joint.count)
 
     def loss_of(leaves: Any) -> Any:
         outputs, _ = layout.combined(leaves).apply_sequence(inputs, past.restarts, past.states, config.network.burn_in)
-        chosen = jnp.sum(jnp.where(one_hot, _values(config, outputs), 0.0), axis=1)
-        error = chosen - wanted
-        each = huber(error, hyperparameters.huber_reach) if config.loss == "huber" else squared(error)
-        return jnp.sum(counts * each), (error, jnp.stack([each, chosen, jnp.abs(error)]) @ counts)
+        chosen_q = jnp.sum(jnp.where(one_hot, _values(config, outputs), 0.0), axis=1)
+        td_error = target_q - chosen_q
+        each = huber(td_error, hyperparameters.huber_reach) if config.loss == "huber" else squared(td_error)
+        return jnp.sum(counts * each), (td_error, jnp.stack([each, chosen_q, jnp.abs(td_error)]) @ counts)
 
     return _stepped(config, hyperparameters, learning, loss_of)
 
 
 def update_quantiles(
-    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learning: DQNUpdateState,
+    sample: Any,
+    target_outputs: Any,
+    draws: Any = (),
 ) -> tuple[DQNUpdateState, Any]:
     """One step of the quantiles on one minibatch; its readings, and how far the means are off."""
     import jax
@@ -167,53 +178,59 @@ def update_quantiles(
     online_quantiles = network_outputs(
         config, noisy_weights(config, learning.weights, draws, 1), learning.statistics, sample.following
     )
-    after = later if config.target else online_quantiles
+    after = target_outputs if config.target else online_quantiles
     choosing = masked_values(
         config.spec, mean_of_quantiles(config, online_quantiles if config.double else after), sample.following.legal
     )
     next_quantiles = of_action(after, jnp.argmax(choosing, axis=1))
-    wanted = sample.gain[:, None] + sample.bootstrap_discount[:, None] * next_quantiles
+    target_quantiles = sample.n_step_return[:, None] + sample.bootstrap_discount[:, None] * next_quantiles
     inputs = prepared(config.spec, config.scaling, learning.statistics, sample.observed)
 
     def loss_of(leaves: Any) -> Any:
         quantiles = by_action(config, applied(module_of(config, leaves, draws), inputs))
-        chosen = of_action(quantiles, sample.action[:, 0])
-        assert chosen.shape == wanted.shape
-        each = quantile_loss(chosen, wanted)
-        mean = jnp.mean(chosen, axis=1)
-        error = mean - jnp.mean(wanted, axis=1)
+        chosen_quantiles = of_action(quantiles, sample.action[:, 0])
+        assert chosen_quantiles.shape == target_quantiles.shape
+        each = quantile_loss(chosen_quantiles, target_quantiles)
+        chosen_q = jnp.mean(chosen_quantiles, axis=1)
+        td_error = jnp.mean(target_quantiles, axis=1) - chosen_q
         total = jnp.mean(sample.importance * each)
         if hasattr(hyperparameters, "conservative"):
             able = masked_values(config.spec, jnp.mean(quantiles, axis=-1), sample.observed.legal)
-            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - mean)
-        return total, (error, jnp.mean(jnp.stack([each, mean, jnp.abs(error)]), axis=1))
+            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
+        return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
 
     return _stepped(config, hyperparameters, learning, loss_of)
 
 
 def update(
-    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any, later: Any, draws: Any = ()
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learning: DQNUpdateState,
+    sample: Any,
+    target_outputs: Any,
+    draws: Any = (),
 ) -> tuple[DQNUpdateState, Any]:
-    """One step on one minibatch; its readings, and the errors."""
+    """One step down ``mean(w * loss(y - Q(s, a)))`` on one minibatch, of importance weights w; its readings, and the
+    temporal-difference errors."""
     import jax
     import jax.numpy as jnp
 
     if config.quantiles is not None:
-        return update_quantiles(config, hyperparameters, learning, sample, later, draws)
-    wanted = targets(config, learning, sample, later, draws)
+        return update_quantiles(config, hyperparameters, learning, sample, target_outputs, draws)
+    target_q = targets(config, learning, sample, target_outputs, draws)
     inputs = prepared(config.spec, config.scaling, learning.statistics, sample.observed)
     one_hot = sample.action == jnp.arange(config.joint.count)
 
     def loss_of(leaves: Any) -> Any:
         values = _values(config, applied(module_of(config, leaves, draws), inputs))
-        chosen = jnp.sum(jnp.where(one_hot, values, 0.0), axis=1)
-        assert chosen.shape == wanted.shape
-        error = chosen - wanted
-        each = huber(error, hyperparameters.huber_reach) if config.loss == "huber" else squared(error)
+        chosen_q = jnp.sum(jnp.where(one_hot, values, 0.0), axis=1)
+        assert chosen_q.shape == target_q.shape
+        td_error = target_q - chosen_q
+        each = huber(td_error, hyperparameters.huber_reach) if config.loss == "huber" else squared(td_error)
         total = jnp.mean(sample.importance * each)
         if hasattr(hyperparameters, "conservative"):
             able = masked_values(config.spec, values, sample.observed.legal)
-            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen)
-        return total, (error, jnp.mean(jnp.stack([each, chosen, jnp.abs(error)]), axis=1))
+            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
+        return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
 
     return _stepped(config, hyperparameters, learning, loss_of)

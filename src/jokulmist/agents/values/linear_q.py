@@ -165,7 +165,7 @@ class LinearQ(Agent):
                 observed=flat.observed,
                 following=flat.last,
                 action=action.reshape(-1, 1),
-                gain=flat.rewards,
+                n_step_return=flat.rewards,
                 bootstrap_discount=jnp.where(flat.ended, 0.0, bootstrap_discount(hyperparameters, flat.advances)),
                 importance=jnp.ones_like(flat.rewards),
                 place=action.reshape(-1),
@@ -212,7 +212,7 @@ class LinearQ(Agent):
             observed=batch.observed,
             following=batch.last,
             action=config.joint.index(batch.actions)[:, None],
-            gain=batch.rewards,
+            n_step_return=batch.rewards,
             bootstrap_discount=jnp.where(batch.ended, 0.0, hyperparameters.discount),
             importance=jnp.ones_like(batch.rewards),
             place=jnp.zeros_like(batch.rewards),
@@ -236,7 +236,7 @@ def update(config: Any, hyperparameters: Hyperparameters, weights: Any, sample: 
 
     made_of = config.made_of
     after = masked_values(config.spec, made_of.values(weights, sample.following.numbers), sample.following.legal)
-    target = sample.gain + sample.bootstrap_discount * jnp.max(after, axis=1)
+    target = sample.n_step_return + sample.bootstrap_discount * jnp.max(after, axis=1)
     values = made_of.values(weights, sample.observed.numbers)
     action = sample.action[:, 0].astype(jnp.int32)
     chosen = jnp.take_along_axis(values, action[:, None], axis=1)[:, 0]
