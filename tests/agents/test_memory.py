@@ -386,17 +386,17 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
     opened = jm.Policy.open(run.policy.save(tmp_path / "policy"))
     assert jm.evaluate(opened, Beacon(), episodes=50).mean > 0.95
     plain, compiled = (
-        jm.train(Beacon(), SMALL[name], steps=400, copies=8, seed=2, folder=None, lane=lane)
+        jm.train(Beacon(), SMALL[name], steps=480, copies=8, seed=2, folder=None, lane=lane)
         for lane in ("plain", "compiled")
     )
     assert plain.episodes["return"].tolist() == compiled.episodes["return"].tolist()
     for ours, theirs in zip(*(jax.tree.leaves(r.policy.learner) for r in (plain, compiled)), strict=True):
         assert np.allclose(ours, theirs, atol=1e-4)
-    part = jm.train(Beacon(), SMALL[name], steps=400, copies=8, seed=2, folder=tmp_path / "part", lane="compiled")
-    whole = jm.train(Beacon(), SMALL[name], steps=800, copies=8, seed=2, folder=None, lane="compiled")
-    gone_on = jm.resume(part.path, steps=400)
+    part = jm.train(Beacon(), SMALL[name], steps=480, copies=8, seed=2, folder=tmp_path / "part", lane="compiled")
+    whole = jm.train(Beacon(), SMALL[name], steps=960, copies=8, seed=2, folder=None, lane="compiled")
+    gone_on = jm.resume(part.path, steps=480)
     assert gone_on.episodes["return"].tolist() == whole.episodes["return"].tolist()
-    assert part.policy.decisions == 400
+    assert part.policy.decisions == 480
     for seed in range(4):  # stepped by hand, by the moment and by all that was seen before
         episode = Beacon().episode(seed=seed)
         assert opened.remembers

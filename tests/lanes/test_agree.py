@@ -175,7 +175,7 @@ def test_both_lanes_play_the_same_episodes_with_the_same_noise(cls, copies):
         loop = kind(cls(), RandomPlay(), 3, copies, Planned(steps=120 * copies))
         batches.append(loop.advance(120))
     plain, compiled = batches
-    for name in ("decisions", "copy", "steps", "held"):
+    for name in ("decisions", "copy", "steps", "satisfied"):
         assert np.array_equal(getattr(plain, name), getattr(compiled, name)), name
     np.testing.assert_allclose(plain.totals, compiled.totals, rtol=1e-3, atol=1e-3)
     np.testing.assert_allclose(plain.measures, compiled.measures, rtol=1e-3, atol=1e-3)

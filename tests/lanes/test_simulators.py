@@ -207,7 +207,7 @@ def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(s
         )
         kept = memory.written(spec, kept, row, np.zeros((1, 1, 1), np.float32))
     found = memory.transitions(spec, kept, np.array([0, 1, 2]), np.ones(3), 2, 0.5)
-    assert np.asarray(found.gain).tolist() == [1.0 + 0.5 * 10.0, 10.0, 100.0 + 0.5 * 1000.0]
+    assert np.asarray(found.n_step_return).tolist() == [1.0 + 0.5 * 10.0, 10.0, 100.0 + 0.5 * 1000.0]
     assert np.asarray(found.bootstrap_discount).tolist() == [0.25, 0.5, 0.25]
     assert np.asarray(found.following.numbers)[:, 0].tolist() == [1.5, 1.5, 3.5]
 

@@ -97,7 +97,7 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
         )
         kept = memory.written(spec, kept, row, np.zeros((1, 1, 1), np.float32), counted=True)
     found = memory.transitions(spec, kept, np.array([0, 1]), np.ones(2), 2, 0.5, counted=True)
-    assert np.asarray(found.gain).tolist() == [1.0 + 0.5**4 * 10.0, 10.0 + 0.5 * 100.0]
+    assert np.asarray(found.n_step_return).tolist() == [1.0 + 0.5**4 * 10.0, 10.0 + 0.5 * 100.0]
     assert np.asarray(found.bootstrap_discount).tolist() == [0.5**5, 0.5**3]
 
 

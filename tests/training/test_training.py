@@ -61,7 +61,7 @@ def test_splitting_into_other_pieces_changes_nothing(kind, pieces):
     cut = kind(Snowfield(), jm.RandomPlay(), 9, 2, Planned(steps=2 * turns))
     together = whole.advance(turns)
     parts = [cut.advance(piece) for piece in pieces]
-    for name in ("decisions", "copy", "steps", "held", "totals", "measures"):
+    for name in ("decisions", "copy", "steps", "satisfied", "totals", "measures"):
         assert np.array_equal(getattr(together, name), np.concatenate([getattr(part, name) for part in parts])), name
 
 

@@ -36,7 +36,7 @@ def with_past(action: Any, past: Any, experience: Any) -> Any:
     import jax.numpy as jnp
 
     past = past_by_time(past, experience)
-    return jnp.concatenate([action, past.initial_weights[..., None], past.states], axis=-1)
+    return jnp.concatenate([action, past.restarts[..., None], past.states], axis=-1)
 
 
 def sample_sequences(

@@ -110,7 +110,7 @@ class Sample(NamedTuple):
     observed, following : Seen
         What was decided on, and what stood at the end of the steps.
     action : float32, shape ``(rows, numbers)``
-    gain : float32
+    n_step_return : float32
         Discounted sum of the rewards on the way.
     bootstrap_discount : float32
         What the value of `following` counts: the discount to the number of steps, 0 after an end.

@@ -113,7 +113,7 @@ class CriticRows(NamedTuple):
         The combination of choices that was taken.
     unit : float32, shape ``(rows, width)``
         The numbers that were taken.
-    gain, bootstrap_discount : float32
+    n_step_return, bootstrap_discount : float32
         See `replay.Sample`.
     normal : float32, shape ``(rows, draws, width)``
     past : Past, or empty

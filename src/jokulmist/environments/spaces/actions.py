@@ -32,7 +32,7 @@ class Choice:
     Examples
     --------
     >>> gate = Choice("hold", "half", "full")
-    >>> gate.full, gate.count, gate.own("half")
+    >>> gate.full, gate.count, gate.native("half")
     (2, 3, 1)
     """
 
@@ -141,7 +141,7 @@ class Range:
     Examples
     --------
     >>> valve = Range(0.0, 10.0, unit="kW")
-    >>> valve.own(2.5), valve.encoded(2.5), valve.decoded([0.0])
+    >>> valve.native(2.5), valve.encoded(2.5), valve.decoded([0.0])
     (2.5, array([-0.5], dtype=float32), 5.0)
     """
 
@@ -253,7 +253,7 @@ class Actions:
     Examples
     --------
     >>> both = Actions(move=Choice("left", "right"), throttle=Range(0.0, 1.0))
-    >>> both.own({"move": "right", "throttle": 0.25})
+    >>> both.native({"move": "right", "throttle": 0.25})
     Record(move=1, throttle=0.25)
     """
 
