@@ -27,6 +27,7 @@ PLACED = {
     ("environments/declaration/loops.py", "at"): "where `jm.window` begins",
     ("lanes/compiled/tracing.py", "at"): "where `jm.window` begins",
     ("command/main.py", "where"): "`runs --where`",
+    ("records/run_index.py", "where"): "`runs --where`",
     ("gallery/lots.py", "taken"): "how many lots were taken: a state field of the game",
 }
 

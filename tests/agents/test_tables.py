@@ -37,7 +37,7 @@ class Fixed:
     def settle(self, value):
         return value
 
-    def at(self, turn, copy):
+    def for_step(self, turn, copy):
         return self
 
 

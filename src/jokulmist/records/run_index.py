@@ -204,7 +204,7 @@ def chosen(
     environment: str | None = None,
     agent: str | None = None,
     status: str | None = None,
-    conditions: Sequence[str] = (),
+    where: Sequence[str] = (),
     above: float | None = None,
     since: str | None = None,
     sort: str = "began",
@@ -224,7 +224,7 @@ def chosen(
         except ValueError:
             raise SettingError(f"`--since` takes a date such as `2026-11-23`; got `{since}`.") from None
         selected = [row for row in selected if row["began"] and datetime.fromisoformat(row["began"]) >= first]
-    for text in conditions:
+    for text in where:
         selected = [row for row in selected if _holds(folder / row["run"], text)]
     if sort == "began":
         return selected
