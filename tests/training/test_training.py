@@ -224,7 +224,7 @@ def test_what_fails_is_told_and_what_was_recorded_is_kept():
     [
         ({}, "by `steps` or by `episodes`"),
         ({"steps": 10, "episodes": 3}, "by `steps` or by `episodes`"),
-        ({"steps": 0}, "`steps` of `training`: input should be greater than 0; got 0"),
+        ({"steps": 0}, "`steps` of `training`: must be greater than 0; got 0"),
         ({"steps": 1.5}, "valid integer; got 1.5"),
         ({"steps": 10, "copies": 0}, "`copies`"),
         ({"steps": 10, "seed": -1}, "a seed is a whole number"),

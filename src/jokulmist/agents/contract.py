@@ -9,28 +9,27 @@ from __future__ import annotations
 
 import math
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from types import SimpleNamespace, UnionType
 from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Union, get_args, get_origin
 
 from pydantic import (
     AfterValidator,
-    BaseModel,
     BeforeValidator,
     ConfigDict,
     Field,
     PlainSerializer,
     PydanticUserError,
-    ValidationError,
     ValidationInfo,
     field_validator,
 )
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.errors import DeclarationError, SettingError, listed, nearest
+from jokulmist.errors import DeclarationError, SettingError
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
 from jokulmist.loading import ships
+from jokulmist.settings import Settings
 from jokulmist.trees import replaced
 
 AT_BEGIN = Progress(0, 0, 0.0)
@@ -216,7 +215,7 @@ def _kinds_of(annotation: Any) -> set[Any]:
 if TYPE_CHECKING:
     from pydantic._internal._model_construction import ModelMetaclass
 else:
-    ModelMetaclass = type(BaseModel)
+    ModelMetaclass = type(Settings)
 
 
 class _Declared(ModelMetaclass):
@@ -237,7 +236,7 @@ class _Declared(ModelMetaclass):
             ) from None
 
 
-class Agent(BaseModel, metaclass=_Declared):
+class Agent(Settings, metaclass=_Declared):
     """Base of every learning method, the shipped ones and your own.
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
@@ -304,11 +303,14 @@ class Agent(BaseModel, metaclass=_Declared):
     # only.
     staggered: ClassVar[bool] = False
 
-    def __init__(self, **settings: Any) -> None:
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            raise SettingError(explained(type(self), failure)) from None
+    @classmethod
+    def hint(cls, name: str) -> str:
+        """Which setting a word of another book may mean."""
+        if OTHER_WORDS.get(name) in cls.model_fields:
+            return f" What is often called `{name}` is `{OTHER_WORDS[name]}` here."
+        if name in OF_TRAINING:
+            return f" `{name}` belongs to the training: `jm.train(..., {name}=...)`, or under `[training]` of a plan."
+        return super().hint(name)
 
     @field_validator("*", mode="before")
     @classmethod
@@ -487,32 +489,6 @@ OTHER_WORDS = {
     "layers": "network",
 }
 OF_TRAINING = ("copies", "steps", "episodes", "seed", "seeds", "evaluate_every", "lane")
-
-
-def meant(name: str, fields: Iterable[str]) -> str:
-    """Which setting a word may mean."""
-    names = list(fields)
-    if OTHER_WORDS.get(name) in names:
-        return f" What is often called `{name}` is `{OTHER_WORDS[name]}` here."
-    if name in OF_TRAINING:
-        return f" `{name}` belongs to the training: `jm.train(..., {name}=...)`, or under `[training]` of a plan."
-    return nearest(name, names)
-
-
-def explained(kind: type[BaseModel], failure: ValidationError) -> str:
-    """A failed check of settings as one message: name, value, what is allowed, how to fix it."""
-    first = failure.errors()[0]
-    name = str(first["loc"][0]) if first["loc"] else kind.__name__
-    fields = kind.model_fields
-    if first["type"] == "extra_forbidden":
-        return f"`{kind.__name__}` has no setting `{name}`; its settings are {listed(fields)}.{meant(name, fields)}"
-    if first["type"] == "missing":
-        return f"`{kind.__name__}` needs `{name}`."
-    message = first["msg"].removeprefix("Value error, ")
-    message = message[0].lower() + message[1:]
-    default = f" Its default is {fields[name].default!r}." if name in fields and not fields[name].is_required() else ""
-    got = "" if "; got " in message else f"; got {first['input']!r}"
-    return f"`{name}` of `{kind.__name__}`: {message.rstrip('.')}{got}.{default}"
 
 
 Count = Annotated[int, Field(ge=1, le=2**31 - 1, strict=True)]

@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
+from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
 
 from jokulmist.errors import SettingError
+from jokulmist.settings import Settings
 
 
-class Novelty(BaseModel):
+class Novelty(Settings):
     """A reward for what was seldom met, added to what is learned from: for tasks whose reward hardly ever comes.
 
     It is never part of the returns that are recorded, and fades as things become known.
@@ -40,7 +41,8 @@ class Novelty(BaseModel):
     Novelty(weight=0.5)
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(defer_build=True)
+    example = "jm.Novelty(0.5)"
 
     weight: float = 0.1
     by: Literal["counts", "distillation"] | None = None
@@ -51,15 +53,7 @@ class Novelty(BaseModel):
     def __init__(self, weight: Any = None, **settings: Any) -> None:
         if weight is not None:
             settings["weight"] = weight
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            first = failure.errors()[0]
-            name, message = str(first["loc"][0]), first["msg"].removeprefix("Value error, ")
-            raise SettingError(
-                f"`{name}` of `Novelty`: {message[0].lower()}{message[1:]}; got {first['input']!r:.60}. Write for "
-                "instance `jm.Novelty(0.5)`."
-            ) from None
+        super().__init__(**settings)
 
     @field_validator("weight", "learning_rate")
     @classmethod

@@ -11,6 +11,7 @@ from pydantic import AfterValidator, BaseModel, ConfigDict, Field, FiniteFloat, 
 
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.run_folder import is_name
+from jokulmist.settings import Settings
 from jokulmist.sources.trust import is_signed, signature
 
 WAITING, WORKING, PAUSED, STOPPED, DONE, FAILED = "waiting", "working", "paused", "stopped", "done", "failed"
@@ -19,14 +20,14 @@ WholeNumber = Annotated[int, Field(strict=True)]
 Seconds = Annotated[float, Field(ge=0.0, lt=1e11)]  # since 1970; later ones have no date
 
 
-class Options(BaseModel):
+class Options(Settings):
     """The options of a verb."""
-
-    model_config = ConfigDict(extra="forbid", frozen=True)
 
 
 class Resume(Options):
     """Go on with the run, or begin one that waits."""
+
+    name_in_messages = "resume"
 
     steps: Annotated[WholeNumber, Field(ge=0, le=10**12)] = 0
 
@@ -34,9 +35,13 @@ class Resume(Options):
 class Redo(Options):
     """Train it again from its record."""
 
+    name_in_messages = "redo"
+
 
 class Evaluate(Options):
     """Play episodes without exploration."""
+
+    name_in_messages = "evaluate"
 
     episodes: Annotated[WholeNumber, Field(ge=2, le=100_000)] = 100
     seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 1
@@ -45,9 +50,13 @@ class Evaluate(Options):
 class ReportOptions(Options):
     """Write its report."""
 
+    name_in_messages = "report"
+
 
 class Export(Options):
     """Take its policy out."""
+
+    name_in_messages = "export"
 
     form: Literal["python", "c", "javascript", "onnx"] = "python"
 
@@ -65,13 +74,7 @@ def checked_options(verb: str, value: dict[str, Any]) -> Options:
     """The options of a verb, or `SettingError`."""
     if verb not in OPTIONS:
         raise SettingError(f"a job can {listed(OPTIONS)}; got {verb!r:.40}.")
-    try:
-        return OPTIONS[verb].model_validate(value)
-    except ValidationError as wrong:
-        first = wrong.errors()[0]
-        raise SettingError(
-            f"`{'.'.join(map(str, first['loc']))}` of `{verb}`: {first['msg']}; got {first['input']!r:.40}."
-        ) from None
+    return OPTIONS[verb](**value)
 
 
 def _run_name(name: str) -> str:

@@ -15,19 +15,20 @@ from functools import cached_property
 from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PlainSerializer, ValidationError, field_validator
+from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
 
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.learning.networks.inputs import Gain, Inputs
 from jokulmist.loading import function_named, name_of
+from jokulmist.settings import Settings
 
 Activation = Literal["tanh", "relu"]
 Start = Literal["orthogonal", "uniform"]
 Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
 
 
-class NetworkSettings(BaseModel):
+class NetworkSettings(Settings):
     """Settings that the shipped networks share.
 
     Parameters
@@ -42,7 +43,8 @@ class NetworkSettings(BaseModel):
         al., 1998). Biases of hidden layers begin uniform within that, those of the outputs at 0.
     """
 
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(defer_build=True)
+    example = "jm.Dense(64, 64)"
 
     hidden: tuple[Wide, ...] = (64, 64)
     activation: Activation = "relu"
@@ -51,20 +53,7 @@ class NetworkSettings(BaseModel):
     def __init__(self, *hidden: int, **settings: Any) -> None:
         if hidden:
             settings["hidden"] = hidden
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            first = failure.errors()[0]
-            name = ".".join(str(part) for part in first["loc"]) or type(self).__name__
-            message = first["msg"].removeprefix("Value error, ")
-            raise SettingError(
-                f"`{name}` of `{type(self).__name__}`: {message[0].lower()}{message[1:]}; got {first['input']!r}. "
-                f"Write for instance `jm.{self.example()}`."
-            ) from None
-
-    @classmethod
-    def example(cls) -> str:
-        return "Dense(64, 64)"
+        super().__init__(**settings)
 
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the network cannot take these channels."""
@@ -134,9 +123,7 @@ class Convolutional(NetworkSettings):
     hidden: tuple[Wide, ...] = (128,)
     filters: tuple[tuple[Wide, Wide, Wide], ...] | None = None
 
-    @classmethod
-    def example(cls) -> str:
-        return "Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])"
+    example = "jm.Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])"
 
     @field_validator("filters")
     @classmethod
@@ -288,9 +275,7 @@ class Recurrent(NetworkSettings):
     sequence: Wide = 128
     burn_in: Annotated[int, Field(ge=0, le=65_536, strict=True)] = 16
 
-    @classmethod
-    def example(cls) -> str:
-        return 'Recurrent(64, cell="gru")'
+    example = 'jm.Recurrent(64, cell="gru")'
 
     @field_validator("hidden")
     @classmethod

@@ -6,13 +6,14 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field
 
-from jokulmist.agents.contract import Count, explained
+from jokulmist.agents.contract import Count
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
+from jokulmist.settings import Settings
 from jokulmist.studies.search.methods import Method, method_named, method_use
 from jokulmist.studies.search.methods.protocol import SearchProblem
 from jokulmist.studies.search.space import (
@@ -34,10 +35,10 @@ from jokulmist.training.runs.scores import RETURN, Score, full_weights
 OVER = "over"
 
 
-class Tuning(BaseModel):
+class Tuning(Settings):
     """How a search goes."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    name_in_messages = "tuning"
 
     method: str = "random"
     candidates: Count = 24
@@ -54,10 +55,7 @@ class Tuning(BaseModel):
     def __init__(self, **settings: Any) -> None:
         if "method" in settings:
             settings["method"] = method_use(settings["method"])
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            raise SettingError(explained(type(self), failure).replace("`Tuning`", "`tuning`")) from None
+        super().__init__(**settings)
 
 
 class SearchSettings:

@@ -11,16 +11,14 @@ from typing import Annotated, Any, Literal
 
 from pydantic import (
     AfterValidator,
-    BaseModel,
     BeforeValidator,
     ConfigDict,
     Field,
-    ValidationError,
     field_validator,
     model_validator,
 )
 
-from jokulmist.agents.contract import Agent, explained
+from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.noise import checked_seed
 from jokulmist.environments.declaration.environment import (
@@ -39,6 +37,7 @@ from jokulmist.errors import JokulmistError, SettingError, listed, nearest
 from jokulmist.loading import function_named, looking_in, name_of
 from jokulmist.records.files import read_toml
 from jokulmist.records.run_folder import AGENTS, with_one_agent, with_tables
+from jokulmist.settings import Settings
 from jokulmist.training.plans.observers import Observer, checked_observers, observer_from
 from jokulmist.training.plans.sources import (
     agent_described,
@@ -76,10 +75,11 @@ def _require_whole(value: Any) -> Any:
 Count = Annotated[int, Field(gt=0, le=10**15, strict=True), BeforeValidator(_require_whole)]
 
 
-class Training(BaseModel):
+class Training(Settings):
     """How long and how a run trains. All counts are decisions, summed over copies."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid", defer_build=True)
+    model_config = ConfigDict(defer_build=True)
+    name_in_messages = "training"
 
     steps: Count | None = None
     episodes: Count | None = None
@@ -133,10 +133,7 @@ class Training(BaseModel):
         return values
 
     def __init__(self, **settings: Any) -> None:
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            raise SettingError(explained(type(self), failure).replace("`Training`", "`training`")) from None
+        super().__init__(**settings)
         if (self.steps is None) == (self.episodes is None):
             raise SettingError(
                 "say how long to train by `steps` or by `episodes`, one of them. Use for instance `steps = 200_000`."

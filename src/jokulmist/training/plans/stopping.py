@@ -10,31 +10,28 @@ import math
 from collections.abc import Callable, Mapping
 from typing import Annotated, Any
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import Field
 
-from jokulmist.agents.contract import explained
 from jokulmist.errors import SettingError
 from jokulmist.loading import name_of
+from jokulmist.settings import Settings
 from jokulmist.training.progress import RunProgress
 
 Judge = Callable[[RunProgress], Any]
 FULL = 100
 
 
-class StopWhen(BaseModel):
+class StopWhen(Settings):
     """What ends a run before its planned length. Any of them does."""
 
-    model_config = ConfigDict(frozen=True, extra="forbid")
+    name_in_messages = "stop_when"
 
     mean_return: float | None = None
     plateau: Annotated[int, Field(gt=0, strict=True)] | None = None
     minutes: Annotated[float, Field(gt=0.0)] | None = None
 
     def __init__(self, **settings: Any) -> None:
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            raise SettingError(explained(type(self), failure).replace("`StopWhen`", "`stop_when`")) from None
+        super().__init__(**settings)
         if self.mean_return is None and self.plateau is None and self.minutes is None:
             raise SettingError("`stop_when` says nothing. Use for instance `stop_when={'mean_return': 120.0}`.")
 
