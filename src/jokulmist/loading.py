@@ -205,7 +205,7 @@ def _raise_load_failure(failure: BaseException, path: Path) -> NoReturn:
     """A failure while a user's file was read, as one message with its line."""
     if isinstance(failure, SyntaxError):
         raise BrokenEnvironment(
-            f"{failure.filename}:{failure.lineno} is not valid Python: {failure.msg}. Mend that line and start again."
+            f"{failure.filename}:{failure.lineno} is not valid Python: {failure.msg}. Fix that line and start again."
         ) from None
     lines = [f.lineno for f in traceback.extract_tb(failure.__traceback__) if f.filename == str(path)]
     place = f"{path.name}:{lines[-1]}" if lines else path.name

@@ -145,7 +145,7 @@ MISTAKES = [
     (["check", "nowhere.py:Pond"], 2, "there is no file", "Check the path"),
     (["check", "pond.py:Pnod"], 2, "no class `Pnod`", "Did you mean `Pond`?"),
     (["check", "no.such.module:Pond"], 2, "there is no module `no`", "misspelt"),
-    (["check", "bad.py:Pond"], 1, "bad.py:1 is not valid Python", "Mend that line"),
+    (["check", "bad.py:Pond"], 1, "bad.py:1 is not valid Python", "Fix that line"),
     (["check", "crash.py:Pond"], 1, "crash.py:2 failed when it was read: ValueError: no snow", ""),
     (["check", "half.py:Half"], 2, "half.py:2: `Half.State` must be a class", "class State(jm.State)"),
     (["train", "none.toml"], 2, "there is no plan none.toml", "Check the path"),

@@ -521,4 +521,4 @@ def test_after_an_exception_means_are_means_and_no_line_is_spoken_of_that_is_not
     (cost,) = [reach for reach in report.terms if reach.name == "cost"]
     assert cost.least <= cost.mean <= cost.most
     (finding,) = [finding for finding in report.findings if finding.level == "error"]
-    assert ("Mend the line" in finding.fix) == bool(re.search(r"\.py:\d+", finding.problem))
+    assert ("Fix the line" in finding.fix) == bool(re.search(r"\.py:\d+", finding.problem))

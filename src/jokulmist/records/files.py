@@ -119,9 +119,9 @@ def read_toml(path: Path) -> dict[str, Any]:
     try:
         return tomllib.loads(text)
     except ValueError as failure:
-        raise SettingError(f"{path} is not valid TOML: {failure}. Mend that line and start again.") from None
+        raise SettingError(f"{path} is not valid TOML: {failure}. Fix that line and start again.") from None
     except RecursionError:
-        raise SettingError(f"{path} is nested too deeply. Mend it and start again.") from None
+        raise SettingError(f"{path} is nested too deeply. Fix it and start again.") from None
 
 
 def as_lists(value: Any) -> Any:

@@ -247,7 +247,7 @@ class ProcessLane(PlainLane):
             name = self.description.name
             raise BrokenEnvironment(
                 f"{self.losses} of {self._episodes} episodes of `{name}` were lost, which is more than `most_lost = "
-                f"{most:g}`: {self.why_lost}. Mend it, or raise `most_lost` of the class."
+                f"{most:g}`: {self.why_lost}. Fix it, or raise `most_lost` of the class."
             )
 
     def _made_steppers(self) -> list[Stepper]:

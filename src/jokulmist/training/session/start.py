@@ -109,7 +109,7 @@ def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
         replays = any(map(is_replay, wanted))
         names_below = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
         if group and not names_below:
-            continue  # it starts again
+            continue  # it begins without what was learned
         for name, array in wanted.items():
             # It remembers its own decisions, and counts them until there are enough to learn from.
             if is_replay(name) or (replays and name == f"{prefix}/decisions"):
@@ -146,7 +146,7 @@ def _learning(agent: Agent) -> dict[str, Agent]:
 
 
 def _fresh(plan: Plan) -> Any:
-    """A learner as it would start again."""
+    """A learner that has learned nothing."""
     agent = plan.agent
     config = agent.config(describe(plan.stage).spec, plan.copies)
     hyperparameters = hyperparameters_at(agent.schedules(), Progress(0, 0, 0.0))

@@ -122,7 +122,7 @@ class RecordsLoop:
         self._learner = jax.tree.map(jnp.asarray, self._calls.restored(as_numpy(self._learner), complete, "learner"))
 
     def start_from(self, arrays: dict[str, Any]) -> None:
-        raise SettingError("a run that learns from records starts again. Leave out `start`.")
+        raise SettingError("a run that learns from records begins without a policy. Leave out `start`.")
 
     def follow_first(self, every: int) -> None:
         """Nothing: there is no copy to follow."""

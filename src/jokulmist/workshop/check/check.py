@@ -109,7 +109,7 @@ def check(environment: Environment, *, steps: int = STEPS, speed: bool = True) -
 def _suggest_fix(failure: str) -> str:
     """What to do about a class that fails, by what its message names."""
     if re.search(r"\.py:\d+", failure):
-        return "Mend the line that is named."
+        return "Fix the line that is named."
     return "Do what the message says, and check again."
 
 

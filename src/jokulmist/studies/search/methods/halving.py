@@ -28,7 +28,7 @@ class Halving(ByScore):
     def __init__(self, problem: SearchProblem) -> None:
         if not whole_steps(problem):
             raise SettingError(
-                "halving trains to shares of a run, so the plan must say how long by `steps`, not `episodes`."
+                "halving trains to shares of a run, so the plan must give its length in `steps`, not in `episodes`."
             )
         self.problem = problem
         # From the lowest rung to the whole plan.

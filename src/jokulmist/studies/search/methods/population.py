@@ -31,7 +31,9 @@ class Population(ByScore):
 
     def __init__(self, problem: SearchProblem) -> None:
         if not whole_steps(problem):
-            raise SettingError("a population is compared at shares of a run, so the plan must say how long by `steps`.")
+            raise SettingError(
+                "a population is compared at shares of a run, so the plan must give its length in `steps`."
+            )
         if len(problem.plan.training.seeds) > 1:
             raise SettingError(
                 "a population has one run a member, each with a seed of its own; got the seeds "
