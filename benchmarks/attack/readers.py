@@ -32,7 +32,7 @@ while time.time() < until:
     assert not len(decisions) or (np.diff(decisions["decisions"]) > 0).all(), "reports out of order"
     evaluated = run.evaluated
     if len(evaluated):
-        groups = evaluated.groupby(["learned", "who", "act", "seed"])["episode"].count()
+        groups = evaluated.groupby(["learned", "policy", "act", "seed"])["episode"].count()
         assert (groups % EPISODES == 0).sum() >= len(groups) - 1, "half an evaluation"  # the last may be on its way, in whole rows
     try:
         run.policy

@@ -75,7 +75,7 @@ def test_new_check_train_evaluate_and_runs_in_a_row(place):
     assert (folder / "source" / "pond.py").exists()
     measured = jokulmist("evaluate", folder, "--episodes", 30, "--json", folder=place)
     rows = json.loads(measured.stdout)["results"]  # sampled play is among them where it differs from greedy
-    results = {row["who"]: row for row in rows if row["acts"] != "sampled"}
+    results = {row["policy"]: row for row in rows if row["actions"] != "sampled"}
     assert list(results) == ["policy", "random", "by_hand"]
     assert results["policy"]["mean_return"] > results["random"]["mean_return"]
     assert sum(results["policy"]["terms"].values()) == pytest.approx(results["policy"]["mean_return"], rel=1e-4)

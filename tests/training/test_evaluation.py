@@ -44,7 +44,7 @@ def test_the_interval_is_students():
     assert result.interval == pytest.approx((low, high))
     assert result.sd == pytest.approx(np.std(result.returns, ddof=1))
     assert "40 episodes" in repr(result)
-    assert list(result.episodes.columns[:4]) == ["who", "act", "seed", "learned"]
+    assert list(result.episodes.columns[:4]) == ["policy", "act", "seed", "learned"]
 
 
 @pytest.mark.slow

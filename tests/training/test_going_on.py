@@ -207,7 +207,7 @@ def test_rows_are_never_appended_to_half_a_line(tmp_path):
         file.write_bytes(file.read_bytes()[:-9])
     assert jokulmist("evaluate", run.path, "--episodes", 2, "--json").returncode == 0
     told = jm.Run.open(run.path).evaluated
-    each = told.groupby("who").size()
+    each = told.groupby("policy").size()
     assert each.sum() == 3 * 2 * len(each) - 2  # a row that was torn is gone each time, and no other
     assert told["return"].dtype == float
 

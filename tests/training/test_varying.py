@@ -177,14 +177,14 @@ def test_settings_of_draws_and_levels_are_checked():
 def test_a_grid_is_an_evaluation_at_each_place():
     run = jm.train(Corridor(), jm.QLearning(), steps=4000, folder="runs", name="c", lane="plain")
     grid = jm.evaluate_grid(run.policy, Corridor(), {"slip": [0.0, 0.9]}, episodes=8, seed=3)
-    assert list(grid.table["who"]) == ["policy", "random", "go_right"] * 2
+    assert list(grid.table["policy"]) == ["policy", "random", "go_right"] * 2
     alone = jm.evaluate(run.policy, Corridor(slip=0.9), episodes=8, seed=3)
     assert grid.results[1]["policy"].mean == alone.mean
     axes = jm.plot_grid(grid)
     line = next(line for line in axes.lines if line.get_label() == "policy")
     assert line.get_ydata().tolist() == [by["policy"].mean for by in grid.results]
     two = jm.evaluate_grid(run.policy, Corridor(), {"slip": [0.0, 0.5]}, episodes=2, beside=False)
-    assert set(two.table["who"]) == {"policy"}
+    assert set(two.table["policy"]) == {"policy"}
     with pytest.raises(SettingError, match=r"`over` names `slide`.*Did you mean `slip`"):
         jm.evaluate_grid(run.policy, Corridor(), {"slide": [0.0]})
     # A rule plays each episode with that episode's parameters.

@@ -187,7 +187,7 @@ def _evaluation_rows(results: list[Any], environment: Any, with_all: bool) -> li
             note = f"solved exactly: {result.exact:.6g}"
         elif result.policy_name not in ("policy", "random"):
             note = "reads more than the agent sees" if sees_more(environment, result.policy_name) else "by hand"
-        row = {"who": result.policy_name, "acts": result.act or note or "any action"}
+        row = {"policy": result.policy_name, "actions": result.act or note or "any action"}
         row |= {"return_of": whose} if whose else {}
         row |= {"mean_return": mean, "ci95_low": low, "ci95_high": high, "sd": sd}
         row |= {"least": float(returns.min()), "most": float(returns.max())}
@@ -221,7 +221,7 @@ def _print_evaluation(
     typer.echo("\nWhat each reward term brings (together the return), and the measures:\n")
     print_table(
         [
-            {"who": row["who"], "acts": row["acts"], **r.players, **r.terms, **r.measures}
+            {"policy": row["policy"], "actions": row["actions"], **r.players, **r.terms, **r.measures}
             for row, r in zip(rows, results, strict=True)
         ]
     )

@@ -197,7 +197,7 @@ def _torn(stream: BinaryIO, size: int) -> int:
     return size
 
 
-TEXTS = ("closed_by", "also_held", "act", "who")
+TEXTS = ("closed_by", "also_held", "act", "policy")
 WHOLE_COLUMNS = ("episode", "decisions", "copy", "steps", "episodes", "learned", "seed")
 
 

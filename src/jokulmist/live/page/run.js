@@ -72,7 +72,7 @@ export async function runView(main, known, { rest }) {
       if (!parts.readings.children[k]) parts.readings.append(make("div", {}, make("figure", { class: "chart low" })));
       chart(`reading ${data.unit}`, parts.readings.children[k].firstChild, data);
     });
-    parts.evaluations.replaceChildren(told.evaluations.length ? table(told.evaluations, ["who", "act", "after", "episodes", "seed", "mean", "low", "high", "closed"], { after: "after decisions", low: "95 % from", high: "to", closed: "closed by" }) : make("p", { class: "empty" }, "None yet."));
+    parts.evaluations.replaceChildren(told.evaluations.length ? table(told.evaluations, ["policy", "act", "after", "episodes", "seed", "mean", "low", "high", "closed"], { act: "actions", after: "after decisions", low: "95 % from", high: "to", closed: "closed by" }) : make("p", { class: "empty" }, "None yet."));
     parts.recorded.hidden = !told.recorded.length;
     parts.recorded.lastChild.replaceChildren(...told.recorded.slice(0, 60).flatMap((which, k) => [k ? " " : "", make("a", { href: `#/steps/run/${encodeURIComponent(name)}/${which}` }, /^\d+$/.test(which) ? `episode ${which}` : which)]));
     parts.log.textContent = told.log;

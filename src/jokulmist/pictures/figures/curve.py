@@ -215,7 +215,7 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
     frame = run.evaluated
     if not len(frame):
         return
-    frame = frame[(frame["who"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
+    frame = frame[(frame["policy"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
     groups = frame.groupby("learned")["return"]
     if not len(groups):
         return

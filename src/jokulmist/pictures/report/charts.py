@@ -75,7 +75,7 @@ def recorded_curve(runs: list[Run]) -> Chart:
 def _evaluated(run: Run) -> tuple[list[int], list[float]]:
     """After how many decisions the policy was evaluated without exploration, and its mean returns."""
     greedy_rows = [
-        row for row in evaluations(run) if row["who"] == "policy" and row["act"] == "greedy" and row["after"]
+        row for row in evaluations(run) if row["policy"] == "policy" and row["act"] == "greedy" and row["after"]
     ]
     return [row["after"] for row in greedy_rows], [row["mean"] for row in greedy_rows]
 
@@ -151,7 +151,7 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
     if not len(frame):
         return []
     rows = []
-    for key, part in frame.groupby(["who", "act", "seed", "learned"], sort=False, dropna=False):
+    for key, part in frame.groupby(["policy", "act", "seed", "learned"], sort=False, dropna=False):
         player, act, seed, learned = map(str, key)
         returns = part["return"].to_numpy(float)
         spread = returns.std(ddof=1) if len(returns) > 1 else float("nan")
@@ -159,7 +159,7 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
         closings = part["closed_by"].value_counts(normalize=True)
         rows.append(
             {
-                "who": player,
+                "policy": player,
                 "act": "" if act == "nan" else act,
                 "seed": int(seed),
                 "after": int(learned),

@@ -42,7 +42,7 @@ def _evaluated(run: Run, over: Over, weights: Mapping[str, float] | None) -> tup
     over updates in the place of decisions."""
     frame = run.evaluated
     if len(frame):
-        frame = frame[(frame["who"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
+        frame = frame[(frame["policy"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
     if over == "episodes" or not len(frame):
         return np.zeros(0), np.zeros(0)
     returns: Array = frame["return"].to_numpy(np.float64) if weights is None else returns_under(frame, weights)

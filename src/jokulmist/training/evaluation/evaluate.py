@@ -144,7 +144,9 @@ class Evaluation:
     def all_the_same(self) -> bool:
         """Whether there are several episodes, and each is the first again: nothing in them is left to chance."""
         columns = [
-            column for name, column in self.columns.items() if name not in ("episode", "who", "act", "seed", "learned")
+            column
+            for name, column in self.columns.items()
+            if name not in ("episode", "policy", "act", "seed", "learned")
         ]
         return len(self.returns) > 1 and all(bool((np.asarray(column) == column[0]).all()) for column in columns)
 
@@ -388,7 +390,7 @@ def _evaluation(
     player = "policy" if isinstance(policy, Policy) else policy
     act_column = act if is_policy else ""
     head = {
-        "who": np.array([player] * len(batch), object),
+        "policy": np.array([player] * len(batch), object),
         "act": np.array([act_column] * len(batch), object),
         "seed": np.full(len(batch), seed),
         "learned": np.full(len(batch), policy.decisions if isinstance(policy, Policy) else 0),

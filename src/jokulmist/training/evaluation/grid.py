@@ -50,7 +50,7 @@ class EvaluationGrid:
                 rows.append(
                     {
                         **place,
-                        "who": player,
+                        "policy": player,
                         "mean_return": result.mean,
                         "ci95_low": low,
                         "ci95_high": high,

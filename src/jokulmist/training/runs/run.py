@@ -192,7 +192,7 @@ class Run:
             import pandas as pd
 
             return pd.DataFrame()
-        return read_csv(self.path / files.EVALUATED, ("who", "act", "learned", "return"))
+        return read_csv(self.path / files.EVALUATED, ("policy", "act", "learned", "return"))
 
     @property
     def policy(self) -> Policy:

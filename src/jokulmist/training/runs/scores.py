@@ -108,7 +108,7 @@ def final_episodes(run: Run, episodes: int = EPISODES, seed: int = SEED) -> pd.D
     policy = run.policy
     frame = run.evaluated
     if len(frame) and not run.current:
-        is_policy = (frame["who"] == "policy") & (frame["act"] == "greedy")
+        is_policy = (frame["policy"] == "policy") & (frame["act"] == "greedy")
         rows = frame[is_policy & (frame["seed"] == seed) & (frame["learned"] == policy.decisions)].tail(episodes)
         if rows["episode"].tolist() == list(range(episodes)):
             return rows
