@@ -21,8 +21,8 @@ ROOT = Path(__file__).parents[1]
 MUTATIONS = [
     (
         "environments/transition/copy.py",
-        "held |= step.deadline_bit",
-        "held = step.deadline_bit",
+        "satisfied |= step.deadline_bit",
+        "satisfied = step.deadline_bit",
         "tests/environments/test_episode.py",
     ),
     (
@@ -33,14 +33,14 @@ MUTATIONS = [
     ),
     (
         "environments/transition/copy.py",
-        "self.learned += float(given)",
-        "self.learned = float(given)",
+        "self.learned += float(modified)",
+        "self.learned = float(modified)",
         "tests/environments/test_modifiers.py",
     ),
     (
         "environments/transition/stepping.py",
-        "return so_far / max(steps, 1) if",
-        "return so_far if",
+        "return total / max(steps, 1) if",
+        "return total if",
         "tests/environments/test_episode.py",
     ),
     (
@@ -52,14 +52,14 @@ MUTATIONS = [
     ("environments/chance/noise.py", "HAND = 2", "HAND = 0", "tests/environments/test_draws.py"),
     (
         "lanes/compiled/transition.py",
-        "((judged.held & description.ending_bits) != 0)",
-        "(judged.held != 0)",
+        "((outcome.satisfied & description.ending_bits) != 0)",
+        "(outcome.satisfied != 0)",
         "tests/agents/test_tables.py -k same_table",
     ),
     (
         "lanes/compiled/transition.py",
-        "now = self.onward(now, waiting, meanwhile, key, j)",
-        "now = self.onward(now, going, meanwhile, key, j)",
+        "decision = self.advance_where(decision, waiting, meanwhile, key, j)",
+        "decision = self.advance_where(decision, going, meanwhile, key, j)",
         "tests/lanes/test_waiting.py -k 'episodes_of_decisions'",
     ),
     (
@@ -77,20 +77,20 @@ MUTATIONS = [
     ("learning/schedules.py", "by_share=float(self.by_share)", "by_share=0.0", "tests/learning/test_schedules.py"),
     (
         "agents/tables/table.py",
-        "jnp.where(ended, 0.0, value)",
-        "jnp.where(closed, 0.0, value)",
+        "jnp.where(ended, 0.0, next_value)",
+        "jnp.where(closed, 0.0, next_value)",
         "tests/agents/test_tables.py -k by_hand",
     ),
     (
         "agents/policies/ppo.py",
-        "1.0 - numbers.clip, 1.0 + numbers.clip",
-        "1.0 - numbers.clip, 1.0 + 2 * numbers.clip",
+        "1.0 - hyperparameters.clip, 1.0 + hyperparameters.clip",
+        "1.0 - hyperparameters.clip, 1.0 + 2 * hyperparameters.clip",
         "tests/agents/test_methods.py -k clipped_objective",
     ),
     (
         "agents/values/dqn.py",
-        "1.0 - (1.0 - numbers.target_share) ** due",
-        "numbers.target_share",
+        "1.0 - (1.0 - hyperparameters.target_share) ** due",
+        "hyperparameters.target_share",
         "tests/agents/test_methods.py -k soft_target",
     ),
     (
@@ -113,8 +113,8 @@ MUTATIONS = [
     ),
     (
         "studies/search/candidates.py",
-        "return None if found is None else found if self.higher else -found",
-        "return found",
+        "return None if result is None else result if self.higher else -result",
+        "return result",
         "tests/studies/test_searching.py tests/studies/test_tuning.py -k 'lower or better or halving or measure'",
     ),
     (
@@ -132,8 +132,8 @@ MUTATIONS = [
     ("plain_files.py", "if part.is_symlink():", "if False:", "tests/records/test_foreign.py -k link"),
     (
         "sources/trust.py",
-        "return sorted(found)",
-        'return sorted(path for path in found if path.suffix == ".py")',
+        "return sorted(paths)",
+        'return sorted(path for path in paths if path.suffix == ".py")',
         "tests/records/test_foreign.py -k beside",
     ),
     (
@@ -150,7 +150,7 @@ MUTATIONS = [
     ),
     (
         "work/jobs.py",
-        "self.status == WAITING and self.mine",
+        "self.status == WAITING and self.is_own",
         "self.status == WAITING",
         "tests/work/test_queue.py -k elsewhere",
     ),
@@ -169,11 +169,11 @@ MUTATIONS = [
         "if False:",
         "tests/training/test_going_on.py -k evaluates_the_end",
     ),
-    ("training/policies/policy.py", "left += one.values()", "pass", "tests/export/test_escapes.py -k named_anywhere"),
+    ("training/policies/policy.py", "left += entry.values()", "pass", "tests/export/test_escapes.py -k named_anywhere"),
     (
         "training/solving/induction.py",
-        "worth = t.reward[here] + discount * ",
-        "worth = t.reward[here] + ",
+        "worth = t.reward[states_here] + discount * ",
+        "worth = t.reward[states_here] + ",
         "tests/training/test_solving.py",
     ),
     (
@@ -194,7 +194,7 @@ MUTATIONS = [
         "os.O_RDWR | os.O_CREAT",
         "tests/records/test_foreign.py -k lock_that",
     ),
-    ("environments/spaces/texts.py", "not given.isprintable()", "False", "tests/export/test_escapes.py -k head_says"),
+    ("environments/spaces/texts.py", "not value.isprintable()", "False", "tests/export/test_escapes.py -k head_says"),
     (
         "environments/modifiers/pipeline.py",
         "            if masked:",
@@ -203,8 +203,8 @@ MUTATIONS = [
     ),
     (
         "studies/statistics.py",
-        "found = difference / np.sqrt(squares)",
-        "found = difference",
+        "t_values = difference / np.sqrt(squares)",
+        "t_values = difference",
         "tests/studies/test_statistics.py",
     ),
     (

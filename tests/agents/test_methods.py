@@ -283,7 +283,7 @@ def test_dqn_moves_towards_the_published_target(settings):
     wanted = sample.n_step_return + sample.bootstrap_discount * ahead
     given = jnp.asarray(later, jnp.float32)
     assert np.allclose(dqn_updates.targets(config, learning, sample, given), wanted, atol=1e-4)
-    error = values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]] - wanted
+    error = wanted - values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]]
     size = np.abs(error)
     each = (
         0.5 * error**2

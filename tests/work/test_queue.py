@@ -125,7 +125,7 @@ def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
     assert sqlite3.connect(tmp_path / FILE).execute("PRAGMA integrity_check").fetchone() == ("ok",)
 
 
-def until(holds, seconds=90.0):
+def until(holds, seconds=240.0):
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         found = holds()
