@@ -291,7 +291,7 @@ def test_a_job_has_no_words_of_a_command_line(tmp_path, words):
         (job,) = queue.jobs()
         assert (job.status, job.command) == ("damaged", "")
     for options in ({"trust": True}, {"steps": "1 --trust"}, {"steps": True}):
-        with pytest.raises(SettingError, match="of `resume`"):
+        with pytest.raises(SettingError, match="`resume`"):
             queue.add("resume", "mine", **options)
 
 
