@@ -550,7 +550,7 @@ def queues(folder, canary, outside, draw):
 
     with contextlib.suppress(jm.JokulmistError):
         worked(folder)
-    for verb in draw.sample(["pause", "go-on", "stop", "first", "drop"], 2):
+    for verb in draw.sample(["pause", "resume", "stop", "first", "drop"], 2):
         command("queue", verb, draw.randrange(1, 4), "--folder", folder)
     return [*steps, *looked_at(folder, "theirs", draw, canary)]
 

@@ -64,7 +64,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
     queue = Queue(tmp_path)
     queue.add("resume", "ferry-ppo-001")
     assert queue.pause(1).status == "paused"
-    assert queue.resume_run(1).status == "waiting"
+    assert queue.resume(1).status == "waiting"
     job = queue.take()
     assert queue.stop(1).requested == "stop"
     queue.finish(job, "stopped")
@@ -78,7 +78,7 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
             getattr(queue, verb)(1)
     with pytest.raises(LookupFailed, match="there is no job 7; there are 1"):
         queue.stop(7)
-    queue.resume_run(1)
+    queue.resume(1)
     job = queue.take()
     with pytest.raises(SettingError, match="Stop it first"):
         queue.drop(1)
@@ -125,7 +125,7 @@ def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
     assert sqlite3.connect(tmp_path / FILE).execute("PRAGMA integrity_check").fetchone() == ("ok",)
 
 
-def until(holds, seconds=240.0):
+def until(holds, seconds=120.0):
     end = time.monotonic() + seconds
     while time.monotonic() < end:
         found = holds()
@@ -186,7 +186,9 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     jokulmist("train", str(tmp_path / "plan.toml"), "--folder", str(folder), "--queue", "--name", "long")
     queue, ends, words = Queue(folder), threading.Event(), []
     queue.add("resume", "gone")
-    thread = threading.Thread(target=work, args=(queue,), kwargs={"ends": ends, "say": words.append})
+    thread = threading.Thread(
+        target=work, args=(queue,), kwargs={"ends": ends, "on_message": words.append}, daemon=True
+    )
     thread.start()
     until(lambda: (folder / "long" / "episodes.csv").exists())
     jokulmist("queue", "pause", "1", "--folder", str(folder))
@@ -195,7 +197,7 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     assert row_of(run.path, run.origin)["status"].startswith("stopped")
     until(lambda: queue.job(2).status == "failed")
     assert re.search("there is no run .*gone", queue.job(2).message)
-    jokulmist("queue", "go-on", "1", "--folder", str(folder))
+    jokulmist("queue", "resume", "1", "--folder", str(folder))
     until(lambda: queue.job(1).status == "working")
     ends.set()  # as Ctrl-C: what is at work stops cleanly and waits again
     thread.join(timeout=150)

@@ -55,14 +55,7 @@ PAGE = (
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
 VERBS = (*OPTIONS, "stop")
-JOB_VERBS = {
-    "pause": "pause",
-    "go-on": "resume_run",
-    "stop": "stop",
-    "drop": "drop",
-    "first": "first",
-    "accept": "accept",
-}
+JOB_VERBS = ("pause", "resume", "stop", "drop", "first", "accept")
 Answer = Callable[[Request], Awaitable[Response]]
 _DRAWING = threading.Lock()
 
@@ -248,7 +241,7 @@ class Live:
         verb, number = request.path_params["verb"], whole_number(request.path_params["number"])
         if verb not in JOB_VERBS:
             raise LookupFailed(f"a job can be asked to {listed(JOB_VERBS)}; got {verb!r:.40}.")
-        job = await run_in_threadpool(getattr(self.folder.queue, JOB_VERBS[verb]), number)
+        job = await run_in_threadpool(getattr(self.folder.queue, verb), number)
         self.begin_work()
         return answered(job_as_json(job))
 

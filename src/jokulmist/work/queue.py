@@ -191,7 +191,7 @@ class Queue:
         """Let a job wait until it is told to go on; one that is worked on stops cleanly first."""
         return self._change(number, {WAITING: {"status": PAUSED}, WORKING: {"requested": "pause"}}, "paused")
 
-    def resume_run(self, number: int) -> Job:
+    def resume(self, number: int) -> Job:
         """Let a job wait for a worker again."""
         job_again = {"status": WAITING, "requested": "", "tries": 0, "message": "", "ended": None}
         return self._change(number, {PAUSED: job_again, STOPPED: job_again, FAILED: job_again}, "resumed")

@@ -1,7 +1,7 @@
 // What waits and what is worked on.
 import { ask, button, duration, make, moment } from "./tools.js";
 
-const VERBS = { waiting: ["pause", "first", "stop", "drop"], working: ["pause", "stop"], paused: ["go-on", "stop", "drop"], stopped: ["go-on", "drop"], failed: ["go-on", "drop"], done: ["drop"], damaged: ["drop"] };
+const VERBS = { waiting: ["pause", "first", "stop", "drop"], working: ["pause", "stop"], paused: ["resume", "stop", "drop"], stopped: ["resume", "drop"], failed: ["resume", "drop"], done: ["drop"], damaged: ["drop"] };
 
 export function queueView(main, known) {
   const body = make("tbody"), note = make("p", { class: "note" });
