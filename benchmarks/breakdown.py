@@ -86,8 +86,8 @@ def inside(plan):
             load(self, module)
         finally:
             end()
-        for (where, path), name in WATCHED.items():
-            if where == module.__name__:
+        for (place, path), name in WATCHED.items():
+            if place == module.__name__:
                 *owner, last = path.split(".")
                 holder = getattr(module, owner[0]) if owner else module
                 setattr(holder, last, timed(name, getattr(holder, last)))
@@ -109,13 +109,13 @@ def inside(plan):
         main()
     except SystemExit:
         pass
-    whole = time.perf_counter() - began
-    spent["the rest"] = whole - sum(spent.values())
+    complete = time.perf_counter() - began
+    spent["the rest"] = complete - sum(spent.values())
     Path(plan).with_suffix(".json").write_text(json.dumps(spent))
 
 
 def measured(case, repeats, cold):
-    found = []
+    result = []
     with tempfile.TemporaryDirectory() as place:
         plan = Path(place) / "plan.toml"
         plan.write_text(CASES[case])
@@ -125,14 +125,14 @@ def measured(case, repeats, cold):
             subprocess.run(
                 [sys.executable, __file__, "--inside", str(plan)], env=environ, capture_output=True, check=True
             )
-            whole = time.perf_counter() - began
+            complete = time.perf_counter() - began
             spent = json.loads(plan.with_suffix(".json").read_text())
-            spent["interpreter"] = whole - sum(spent.values())
-            found.append({"whole": whole, **spent})
-    found = found if cold else found[1:]
-    middle = {name: round(statistics.median(one.get(name, 0.0) for one in found), 3) for name in ["whole", *ORDER]}
-    whole = [one["whole"] for one in found]
-    return {**middle, "least": round(min(whole), 3), "most": round(max(whole), 3)}
+            spent["interpreter"] = complete - sum(spent.values())
+            result.append({"whole": complete, **spent})
+    result = result if cold else result[1:]
+    middle = {name: round(statistics.median(item.get(name, 0.0) for item in result), 3) for name in ["whole", *ORDER]}
+    complete = [item["whole"] for item in result]
+    return {**middle, "least": round(min(complete), 3), "most": round(max(complete), 3)}
 
 
 def main():
@@ -142,19 +142,19 @@ def main():
     words.add_argument("--cold", action="store_true")
     words.add_argument("--json", action="store_true")
     words.add_argument("--inside", help=argparse.SUPPRESS)
-    given = words.parse_args()
-    if given.inside:
-        inside(given.inside)
+    arguments = words.parse_args()
+    if arguments.inside:
+        inside(arguments.inside)
         return
-    found = {}
-    for case in given.cases or CASES:
-        found[case] = measured(case, given.repeats, given.cold)
-        if not given.json:
-            one = found[case]
-            parts = ", ".join(f"{name} {one[name]:.2f}" for name in ORDER if one[name] >= 0.01)
-            print(f"{case}: {one['whole']:.2f} s ({one['least']:.2f} to {one['most']:.2f}): {parts}", flush=True)
-    if given.json:
-        print(json.dumps(found, indent=2))
+    result = {}
+    for case in arguments.cases or CASES:
+        result[case] = measured(case, arguments.repeats, arguments.cold)
+        if not arguments.json:
+            item = result[case]
+            parts = ", ".join(f"{name} {item[name]:.2f}" for name in ORDER if item[name] >= 0.01)
+            print(f"{case}: {item['whole']:.2f} s ({item['least']:.2f} to {item['most']:.2f}): {parts}", flush=True)
+    if arguments.json:
+        print(json.dumps(result, indent=2))
 
 
 if __name__ == "__main__":

@@ -106,12 +106,12 @@ def source_of(case):
     several = case["players"] != "alone"
     players = 'players = ("first", "second")' if several else ""
     acted = "0.5 * (self.worth(actions.first) + self.worth(actions.second))" if several else "self.worth(action)"
-    given, who = ("actions", ", player") if several else ("action", "")
+    arguments, player = ("actions", ", player") if several else ("action", "")
     legal = ""
     if case["masks"] == "legal" and case["action"] != "range":
         mask = "self.xp.stack([self.xp.asarray(True), self.xp.asarray(True), self.xp.asarray(state.level < 8.0)])"
         inside = mask if case["action"] == "choice" else f'{{"valve": {mask}}}'
-        legal = f"    def legal(self, state{who}):\n        return {inside}\n"
+        legal = f"    def legal(self, state{player}):\n        return {inside}\n"
     image = ""
     if "image" in case["seen"]:
         image = (
@@ -124,7 +124,7 @@ def source_of(case):
         "gated": "    meanwhile = None\n\n    def decide_when(self, state):\n        return state.hour % 3 != 1\n",
     }.get(case["deciding"], "")
     turn = "    def turn(self, state):\n        return state.hour % 2\n" if case["players"] == "turns" else ""
-    effort = f"    @jm.reward(weight=-0.1)\n    def effort(self, {given}{who}):\n        " + (
+    effort = f"    @jm.reward(weight=-0.1)\n    def effort(self, {arguments}{player}):\n        " + (
         "return abs(self.worth(actions[player]))" if several else "return abs(self.worth(action))"
     )
     return f'''"""A weir, of a crossing of features."""
@@ -152,7 +152,7 @@ class Weir(jm.Environment):
     def begin(self, draw):
         return self.State(level=draw.uniform(3.0, 7.0), hour=0, wet=False)
 
-    def advance(self, state, {given}, draw):
+    def advance(self, state, {arguments}, draw):
         level = state.level + {acted} + self.rain * draw.normal() + 0.1 * ~state.wet
         return state.replace(level=self.xp.clip(level, 0.0, 10.0), hour=state.hour + 1, wet=level > 5.0)
 
@@ -180,26 +180,26 @@ def simulator_of(case):
     """The same weir as a program that keeps its own state."""
     action, worth = ACTIONS[case["action"]]
     several, legal = case["players"] != "alone", case["masks"] == "legal" and case["action"] != "range"
-    told, gauge, says = "", "", ""
+    output, gauge, statement = "", "", ""
     if "image" in case["seen"]:
         gauge = (
             ', "gauge": np.broadcast_to(np.where(np.arange(6) * 2.0 <= self.level, 200, 0), (6, '
             "6)).astype(np.uint8)[:, :, None]"
         )
     if legal:
-        says += "    says_legal = True\n"
+        statement += "    says_legal = True\n"
         mask = "[True, True, self.level < 8.0]"
-        one = mask if case["action"] == "choice" else f'{{"valve": {mask}}}'
-        told += f', legal={{"first": {one}, "second": {one}}}' if several else f", legal={one}"
+        item = mask if case["action"] == "choice" else f'{{"valve": {mask}}}'
+        output += f', legal={{"first": {item}, "second": {item}}}' if several else f", legal={item}"
     if case["players"] == "turns":
-        says += "    says_turn = True\n"
-        told += ", turn=self.hour % 2"
+        statement += "    says_turn = True\n"
+        output += ", turn=self.hour % 2"
     if case["deciding"] == "held":
-        says += "    decide_every = 2\n"
+        statement += "    decide_every = 2\n"
     if case["deciding"] == "gated":
-        says += "\n    def decide_when(self, state):\n        return True\n"
+        statement += "\n    def decide_when(self, state):\n        return True\n"
     channel = ', "gauge": jm.channel(shape=(6, 6, 1), image=True)' if gauge else ""
-    made = "(actions.first, actions.second)" if several else "(action,)"
+    product = "(actions.first, actions.second)" if several else "(action,)"
     return f'''"""A weir, of a crossing of features."""
 
 import jokulmist as jm
@@ -218,13 +218,13 @@ class Weir(jm.Simulator):
     terms = {{"comfort": 1.0, "effort": -0.1}}
     endings = ("dry",)
     measures = {{"highest": "max"}}
-{says}
+{statement}
     def worth(self, a):
         return {worth}
 
     def shown(self, **more):
         seen = {{"level": self.level, "hour": float(self.hour){gauge}}}
-        return jm.Outcome(seen{told}, **more)
+        return jm.Outcome(seen{output}, **more)
 
     def begin(self, seed):
         self.chance = np.random.default_rng(seed)
@@ -232,7 +232,7 @@ class Weir(jm.Simulator):
         return self.shown()
 
     def advance(self, {"actions" if several else "action"}):
-        moves = [float(self.worth(a)) for a in {made}]
+        moves = [float(self.worth(a)) for a in {product}]
         level = self.level + float(np.mean(moves)) + self.rain * float(self.chance.normal())
         self.level, self.hour = min(10.0, max(0.0, level)), self.hour + 1
         terms = {{"comfort": 1.0 - abs(self.level - 5.0) / 5.0, "effort": float(np.mean(np.abs(moves)))}}
@@ -345,13 +345,13 @@ def environment_of(case, folder, inside=False):
     process."""
     file = folder / "weir.py"
     file.write_text(source_of(case) if case["world"] == "declared" else simulator_of(case))
-    own = environment_class(f"{file}:Weir")
-    made = own()
+    own_values = environment_class(f"{file}:Weir")
+    product = own_values()
     if case["world"] == "remote" and not inside:
         (folder / "program.py").write_text(program_of(case))
-        made = jm.Remote(command=[sys.executable, str(folder / "program.py")])
+        product = jm.Remote(command=[sys.executable, str(folder / "program.py")])
     if case["seen"].startswith("stacked"):
-        made = made.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
+        product = product.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
     modifiers = {
         "delay": jm.Delay("level", 1),
         "noisy": jm.Noisy("level", 0.1),
@@ -359,15 +359,15 @@ def environment_of(case, folder, inside=False):
         "clipped": jm.Clipped(-0.5, 0.5),
     }
     if case["modified"] in modifiers:
-        made = made.modified(modifiers[case["modified"]])
+        product = product.modified(modifiers[case["modified"]])
     if case["modified"] == "potential":
-        module = sys.modules[own.__module__]
-        made = made.modified(jm.Potential(module.height, discount=0.99))
-    return made
+        module = sys.modules[own_values.__module__]
+        product = product.modified(jm.Potential(module.height, discount=0.99))
+    return product
 
 
 def settings_of(case):
-    found = {
+    result = {
         "steps": STEPS,
         "copies": 1 if case["more"] in ("traces", "planning") else COPIES,
         "seed": 3,
@@ -376,12 +376,12 @@ def settings_of(case):
         "record_every": 1,
     }
     if case["varying"] == "vary":
-        found["vary"] = {"rain": jm.between(0.2, 0.8)}
+        result["vary"] = {"rain": jm.between(0.2, 0.8)}
     if case["varying"] == "curriculum":
-        found["curriculum"] = jm.Levels("rain", [0.2, 0.5], above=-100.0, last=4)
+        result["curriculum"] = jm.Levels("rain", [0.2, 0.5], above=-100.0, last=4)
     if case["best"] == "evaluation":
-        found.update(best_by="evaluation", evaluate_every=CHECKPOINT, evaluate_episodes=3)
-    return found
+        result.update(best_by="evaluation", evaluate_every=CHECKPOINT, evaluate_episodes=3)
+    return result
 
 
 def same_trees(ours, theirs):
@@ -394,13 +394,17 @@ def same_trees(ours, theirs):
 def lanes_apart(case, first, second):
     """Where the first episodes of two runs differ: by episode, and by transition where both were recorded."""
     names = ["decisions", "copy", "steps", "closed_by"]
-    ours, theirs = (run.episodes.head(3) for run in (first, second))
-    if not (ours[names].equals(theirs[names]) and np.allclose(ours["return"], theirs["return"], atol=1e-3)):
+    left_side, right_side = (run.episodes.head(3) for run in (first, second))
+    if not (
+        left_side[names].equals(right_side[names]) and np.allclose(left_side["return"], right_side["return"], atol=1e-3)
+    ):
         names = [*names, "return"]
-        return {"lanes": f"{ours[names].to_dict('list')} {theirs[names].to_dict('list')}"}
-    one, other = (jm.read_rollouts(run.path / "rollouts")[0] for run in (first, second))
-    apart = [name for name in one.table if name != "run" and not _alike(one.table[name], other.table[name])]
-    return {"transitions": f"{apart} differ"} if apart else {}
+        return {"lanes": f"{left_side[names].to_dict('list')} {right_side[names].to_dict('list')}"}
+    item, second_item = (jm.read_rollouts(run.path / "rollouts")[0] for run in (first, second))
+    difference = [
+        name for name in item.table if name != "run" and not _alike(item.table[name], second_item.table[name])
+    ]
+    return {"transitions": f"{difference} differ"} if difference else {}
 
 
 def _alike(ours, theirs):
@@ -461,15 +465,15 @@ def taught_wrongly(case, run, environment, folder):
     """What is wrong with a policy that learns from a run's records."""
     records = jm.Records.read(run.path / "rollouts", environment)
     agent = agent_of(case)
-    taught, again = (jm.learn_from(records, agent, steps=20, seed=2) for _ in range(2))
-    if not same_trees(taught.policy.learner, again.policy.learner):
+    taught, repeated = (jm.learn_from(records, agent, steps=20, seed=2) for _ in range(2))
+    if not same_trees(taught.policy.learner, repeated.policy.learner):
         return "the same records and seed gave other weights"
-    found = jm.evaluate(taught.policy, environment, episodes=3)
-    if not np.isfinite(found.returns).all():
-        return f"returns of {found.returns}"
-    told = jm.estimate(taught.policy, records, act="greedy")
-    if not np.isfinite(told.mean):
-        return f"estimated {told.mean} from returns of {records.returns.min()} to {records.returns.max()}"
+    result = jm.evaluate(taught.policy, environment, episodes=3)
+    if not np.isfinite(result.returns).all():
+        return f"returns of {result.returns}"
+    output = jm.estimate(taught.policy, records, act="greedy")
+    if not np.isfinite(output.mean):
+        return f"estimated {output.mean} from returns of {records.returns.min()} to {records.returns.max()}"
     if case["more"] == "novelty":  # which starts again in each run
         return ""
     began = jm.train(
@@ -507,26 +511,26 @@ def tied(policy, observation, told, legal):
 def served_apart(policy, environment):
     """How often `serve` decides otherwise than the policy, in an episode that is stepped by hand."""
     decider, actor, episode = Decider(policy), policy.actor(), environment.episode(seed=5)
-    apart = 0
+    difference = 0
     for k in range(6):
         if episode.over:
             break
         seen = {name: np.asarray(value).tolist() for name, value in dict(episode.observation).items()}
         more = {"session": "one", "begins": k == 0} if policy.remembers else {}
         legal = episode.legal if policy.spec.masked else None
-        told = decider.decide([decider.read(seen, legal, **more)])[0]
+        output = decider.decide([decider.read(seen, legal, **more)])[0]
         chosen = actor.choose(episode.observation, legal=legal)
-        same = same_words(told, in_words(episode.environment.action, chosen))
-        apart += not (same or tied(policy, episode.observation, told, legal))
+        same = same_words(output, in_words(episode.environment.action, chosen))
+        difference += not (same or tied(policy, episode.observation, output, legal))
         episode.act(chosen)
-    return apart
+    return difference
 
 
 def tried(case, folder, form="python"):
     """What went wrong in a case: by check, in words; empty where nothing did."""
     wrong = {}
     environment = environment_of(case, folder)
-    own = case["world"] == "declared"
+    own_values = case["world"] == "declared"
     runs = runs_of(case, environment, folder)
     wrong |= lanes_apart(case, *runs.values()) if len(runs) > 1 else {}
     for way, run in runs.items():
@@ -535,28 +539,28 @@ def tried(case, folder, form="python"):
         total = frame["comfort"] - 0.1 * frame[own_effort].mean(axis=1)
         if not np.allclose(frame["return"], total, atol=1e-3):
             wrong[f"paid, {way}"] = "returns are not the sums of their terms"
-        if own and case["varying"] == "fixed" and (case["modified"] != "sticky" or way == "plain"):
-            apart = max(jm.follow(rollout, run.environment) for rollout in jm.read_rollouts(run.path / "rollouts"))
-            if apart > 1e-3:
-                wrong[f"followed, {way}"] = f"{apart:.3g} apart"
+        if own_values and case["varying"] == "fixed" and (case["modified"] != "sticky" or way == "plain"):
+            difference = max(jm.follow(rollout, run.environment) for rollout in jm.read_rollouts(run.path / "rollouts"))
+            if difference > 1e-3:
+                wrong[f"followed, {way}"] = f"{difference:.3g} apart"
         resumed = went_on(run, folder / f"{way}-cut" / run.name)
-        if own and resumed:  # a simulator's episodes start again
+        if own_values and resumed:  # a simulator's episodes start again
             wrong[f"resumed, {way}"] = resumed
     run = list(runs.values())[-1]
-    ours = jm.evaluate(run.policy, environment, episodes=3).returns.tolist()
-    theirs = evaluated_anew(run.path)
-    if ours != theirs:
-        wrong["opened"] = f"{ours} {theirs}"
-    again = redo(run.path)
-    if not again.same:
-        wrong["redone"] = str(again)
+    first = jm.evaluate(run.policy, environment, episodes=3).returns.tolist()
+    second = evaluated_anew(run.path)
+    if first != second:
+        wrong["opened"] = f"{first} {second}"
+    repeated = redo(run.path)
+    if not repeated.same:
+        wrong["redone"] = str(repeated)
     taught = taught_wrongly(case, run, environment, folder) if case["after"] == "taught" else ""
     if taught:
         wrong["taught"] = taught
     policy = run.policy if case["players"] == "alone" else run.policy.player("first")
-    made = jm.export(policy, form, folder / "exported")
-    if not made.ok:
-        wrong["exported"] = str(made)
+    product = jm.export(policy, form, folder / "exported")
+    if not product.ok:
+        wrong["exported"] = str(product)
     if case["players"] == "alone" and served_apart(policy, environment):
         wrong["served"] = "it decides otherwise"
     return wrong
@@ -568,14 +572,14 @@ def sensible(case):
         return False
     if case.get("world") == "remote" and case.get("deciding") == "gated":  # the protocol has no word for it
         return False
-    return not any(case.get(one) == a and case.get(other) == b for one, a, other, b in REFUSED)
+    return not any(case.get(item) == a and case.get(second_item) == b for item, a, second_item, b in REFUSED)
 
 
 def filled(case, missing, draw):
     """A whole case around a pair, with as many of the missing pairs as a greedy choice finds; None where nothing
     fits."""
-    others = [name for name in FACTORS if name not in case]
-    for name in draw.sample(others, len(others)):
+    rest = [name for name in FACTORS if name not in case]
+    for name in draw.sample(rest, len(rest)):
         ways = [{**case, name: value} for value in draw.sample(FACTORS[name], len(FACTORS[name]))]
         ways = [way for way in ways if sensible(way)]
         if not ways:
@@ -592,15 +596,17 @@ def array_of_pairs(tries=30, seed=1):
     """Few cases in which every pair stands that can be asked."""
     draw = random.Random(seed)
     wanted = [
-        {one: a, other: b} for one, other in combinations(FACTORS, 2) for a, b in product(FACTORS[one], FACTORS[other])
+        {item: a, second_item: b}
+        for item, second_item in combinations(FACTORS, 2)
+        for a, b in product(FACTORS[item], FACTORS[second_item])
     ]
     missing = {frozenset(pair.items()) for pair in wanted if sensible(pair)}
     for pair in wanted:
         if frozenset(pair.items()) not in missing:
             continue
-        found = [case for _ in range(tries) if (case := filled(pair, missing, draw))]
-        if found:  # else the two cannot stand together in any case
-            best = max(found, key=lambda case: len(missing & pairs_of(case)))
+        result = [case for _ in range(tries) if (case := filled(pair, missing, draw))]
+        if result:  # else the two cannot stand together in any case
+            best = max(result, key=lambda case: len(missing & pairs_of(case)))
             missing -= pairs_of(best)
             yield best
 
@@ -610,43 +616,43 @@ def cases():
     for case in array_of_pairs():
         yield case, False
     first = {name: values[0] for name, values in FACTORS.items()}
-    for one, a, other, b in REFUSED:
-        settled = {} if "method" in (one, other) else {"method": "DQN" if one == "after" else "PPO"}
-        yield {**first, **settled, one: a, other: b}, True
+    for item, a, second_item, b in REFUSED:
+        calibrated = {} if "method" in (item, second_item) else {"method": "DQN" if item == "after" else "PPO"}
+        yield {**first, **calibrated, item: a, second_item: b}, True
 
 
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--only", nargs="*", default=[], help="of the cases that have all these words")
     parser.add_argument("--json", type=Path)
-    asked = parser.parse_args()
+    options = parser.parse_args()
     warnings.simplefilter("ignore")
     results, counts = [], {"right": 0, "refused": 0, "wrong": 0}
     for k, (case, refusal) in enumerate(cases()):
         label = ", ".join(f"{name} {value}" for name, value in case.items())
-        if not all(word in label for word in asked.only):
+        if not all(word in label for word in options.only):
             continue
         began = time.perf_counter()
         with tempfile.TemporaryDirectory() as place:
             try:
-                told = {"": "it is not refused"} if refusal else {}
-                told |= tried(case, Path(place), FORMS[k % len(FORMS)])
-                status = "wrong" if told else "right"
+                output = {"": "it is not refused"} if refusal else {}
+                output |= tried(case, Path(place), FORMS[k % len(FORMS)])
+                status = "wrong" if output else "right"
             except JokulmistError as refused:
-                status, told = "refused", {"": str(refused)}
+                status, output = "refused", {"": str(refused)}
             except Exception as failure:
-                status, told = "wrong", {type(failure).__name__: f"{failure}\n{traceback.format_exc(limit=-4)}"}
+                status, output = "wrong", {type(failure).__name__: f"{failure}\n{traceback.format_exc(limit=-4)}"}
         counts[status] += 1
-        results.append({"case": case, "status": status, "told": told})
+        results.append({"case": case, "status": status, "told": output})
         print(
             f"{k}: {status} ({time.perf_counter() - began:.0f} s): {label}",
-            *(f"   {n} {t}" for n, t in told.items()),
+            *(f"   {n} {t}" for n, t in output.items()),
             sep="\n",
             flush=True,
         )
     print(counts)
-    if asked.json:
-        asked.json.write_text(json.dumps(results, indent=1))
+    if options.json:
+        options.json.write_text(json.dumps(results, indent=1))
     sys.exit(bool(counts["wrong"]))
 
 

@@ -49,30 +49,30 @@ def held(only, methods):
     """By form, how many exports decided as the policy, and what did not."""
     warnings.simplefilter("ignore")
     forms = [only] if only else ["python", "c", "javascript", "onnx"]
-    found = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
+    result = {form: {"same": 0, "microseconds": [], "wrong": []} for form in forms}
     for method in methods:
         for place in PLACES:
-            so_far = {form: (told["same"], len(told["wrong"])) for form, told in found.items()}
-            print(method, place, so_far, file=sys.stderr, flush=True)
+            total_until = {form: (output["same"], len(output["wrong"])) for form, output in result.items()}
+            print(method, place, total_until, file=sys.stderr, flush=True)
             for policy in policies(method, place):
                 for form in forms:
                     with tempfile.TemporaryDirectory() as folder:
                         try:
-                            made = jm.export(policy, form, folder)
-                        except SettingError as told:
-                            found[form]["wrong"].append(f"{method}, {place}: {told}")
+                            product = jm.export(policy, form, folder)
+                        except SettingError as output:
+                            result[form]["wrong"].append(f"{method}, {place}: {output}")
                             continue
-                    if made.checked == 1_000 and made.ok:
-                        found[form]["same"] += 1
-                        found[form]["microseconds"].append(made.microseconds)
+                    if product.checked == 1_000 and product.ok:
+                        result[form]["same"] += 1
+                        result[form]["microseconds"].append(product.microseconds)
                     else:
-                        found[form]["wrong"].append(f"{method}, {place}: {made}")
-    for told in found.values():
-        times = sorted(told.pop("microseconds"))
-        told["microseconds, least, median, most"] = (
+                        result[form]["wrong"].append(f"{method}, {place}: {product}")
+    for output in result.values():
+        times = sorted(output.pop("microseconds"))
+        output["microseconds, least, median, most"] = (
             [round(times[0], 2), round(times[len(times) // 2], 2), round(times[-1], 2)] if times else []
         )
-    return found
+    return result
 
 
 if __name__ == "__main__":

@@ -23,15 +23,15 @@ def main():
     words.add_argument("--minutes", type=float, default=30.0)
     words.add_argument("--agent", default="PPO")
     words.add_argument("--environment", default="Ferry")
-    given = words.parse_args()
-    environment = getattr(jm.gallery, given.environment)()
+    arguments = words.parse_args()
+    environment = getattr(jm.gallery, arguments.environment)()
     with tempfile.TemporaryDirectory() as folder:
         run = jm.train(
             environment,
-            getattr(jm, given.agent)(),
+            getattr(jm, arguments.agent)(),
             steps=10**9,
             folder=folder,
-            stop_when={"minutes": given.minutes},
+            stop_when={"minutes": arguments.minutes},
             evaluate_every=2_000_000,
             record_every=2_000,
             checkpoint_minutes=1.0,
@@ -46,7 +46,7 @@ def main():
     print(
         json.dumps(
             {
-                "minutes": given.minutes,
+                "minutes": arguments.minutes,
                 "decisions": decisions,
                 "episodes": episodes,
                 "folder_mb": round(size / 1e6, 1),

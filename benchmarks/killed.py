@@ -114,17 +114,17 @@ def results_of(folder, name):
     """What the runs of one training hold, by their names below it: one run, one a seed, or those of a search."""
     runs = [path.parent for path in sorted(folder.glob("*/origin.json")) if path.parent.name.startswith(name)]
     runs += [path.parent for path in sorted((folder / name).glob("*/origin.json"))]
-    found = {}
+    outcome = {}
     for run in runs:
         for part, value in result(run).items():
-            found[f"{run.name.removeprefix(name)} {part}"] = value
+            outcome[f"{run.name.removeprefix(name)} {part}"] = value
     if (folder / name / "search.json").exists():
         board = json.loads((folder / name / "search.json").read_text())
-        found["scores"] = [(c["settings"], c["scores"]) for c in board["candidates"]] + [
+        outcome["scores"] = [(c["settings"], c["scores"]) for c in board["candidates"]] + [
             board["again"],
             board["winner"],
         ]
-    return found
+    return outcome
 
 
 def result(run):
@@ -132,7 +132,7 @@ def result(run):
     last = sorted(path for path in (run / "checkpoints").iterdir() if path.name[:1].isdigit())[-1]
     best = sorted(path for path in (run / "checkpoints").iterdir() if path.name.startswith("best"))
     lines = [line.split(",") for line in (run / "readings.csv").read_text().splitlines()]
-    told = [k for k, name in enumerate(lines[0]) if name not in TIMES]
+    output = [k for k, name in enumerate(lines[0]) if name not in TIMES]
     return {
         "episodes": (run / "episodes.csv").read_bytes(),
         "evaluated": (run / "evaluated.csv").read_bytes(),
@@ -142,7 +142,7 @@ def result(run):
             for path in sorted((run / "rollouts").glob("*.parquet"))
         ],
         "best": [(path.name, (path / "arrays.safetensors").read_bytes()) for path in best],
-        "readings": [[line[k] for k in told] for line in lines],
+        "readings": [[line[k] for k in output] for line in lines],
     }
 
 
@@ -174,10 +174,10 @@ def killed(plan, folder, kills, longest, chance, kind, verb):
                 os.killpg(process.pid, chosen)
                 time.sleep(PAUSE_SECONDS)
                 os.killpg(process.pid, signal.SIGCONT)
-        told = process.communicate()[1]
+        output = process.communicate()[1]
         # Before it trains and once all is saved, a signal does what the system has it do.
         if process.returncode not in (0, 130, *(-number for number in SIGNALS)):
-            raise SystemExit(f"the command failed:\n{told}")
+            raise SystemExit(f"the command failed:\n{output}")
         if process.returncode:
             words = _left(folder, verb, plan)
             time.sleep(0.5)  # workers whose parent is gone end
@@ -193,17 +193,17 @@ def _left(folder, verb, plan):
     seeds = tomllib.loads(plan.read_text())["training"]["seeds"]
     seeds = seeds if len(seeds) > 1 else []
     names = [f"killed-seed{seed}" for seed in seeds] or ["killed"]
-    found = []
+    result = []
     for k, name in enumerate(names):
         run = folder / name
         if (run / "origin.json").exists():
             if json.loads((run / "origin.json").read_text())["status"] != "done":
-                found.append(["resume", str(run), "--start-over"])
+                result.append(["resume", str(run), "--start-over"])
             continue
         shutil.rmtree(run, ignore_errors=True)  # killed before anything was written: the name is taken
-        one = ["--set", f"training.seeds=[{seeds[k]}]"] if seeds else []
-        found.append([verb, str(plan), "--folder", str(folder), "--name", name, *one])
-    return found
+        item = ["--set", f"training.seeds=[{seeds[k]}]"] if seeds else []
+        result.append([verb, str(plan), "--folder", str(folder), "--name", name, *item])
+    return result
 
 
 def _training(process, folder):
@@ -230,24 +230,24 @@ def tried(kind, kills, share, seed):
         verb = "tune" if "tuning" in plan_of(kind, share) else "train"
         began = time.perf_counter()
         whole(plan, folder, verb)
-        told = [json.loads(path.read_text())["seconds"] for path in folder.glob("whole*/origin.json")]
-        seconds = max(told, default=time.perf_counter() - began)
+        output = [json.loads(path.read_text())["seconds"] for path in folder.glob("whole*/origin.json")]
+        seconds = max(output, default=time.perf_counter() - began)
         wanted = results_of(folder, "whole")
         assert wanted
-        so_far = equal = tries = 0
-        while so_far < kills:
-            count = killed(plan, folder, min(kills - so_far, 4), 0.8 * seconds, chance, kind, verb)
-            so_far, tries = so_far + count, tries + 1
-            found = results_of(folder, "killed")
-            different = [name for name in {*wanted, *found} if found.get(name) != wanted.get(name)]
+        total_until = equal = tries = 0
+        while total_until < kills:
+            count = killed(plan, folder, min(kills - total_until, 4), 0.8 * seconds, chance, kind, verb)
+            total_until, tries = total_until + count, tries + 1
+            result = results_of(folder, "killed")
+            different = [name for name in {*wanted, *result} if result.get(name) != wanted.get(name)]
             equal += not different
             if different:
                 print(f"{kind}: {different} differ", file=sys.stderr)
-            for made in folder.glob("killed*"):
-                shutil.rmtree(made)
+            for product in folder.glob("killed*"):
+                shutil.rmtree(product)
     return {
         "kind": kind,
-        "kills": so_far,
+        "kills": total_until,
         "runs": tries,
         "equal": equal,
         "seconds": round(seconds, 1),

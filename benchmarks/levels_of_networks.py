@@ -51,13 +51,13 @@ def measured(name, folder):
     runs = jm.train(environment, agent, steps=steps, seeds=seeds, folder=folder)
     seconds = (time.perf_counter() - began) / len(runs)
     bare = type(environment)()
-    random, reference = (jm.evaluate(who, bare, episodes=EPISODES).mean for who in ("random", rule))
+    random, reference = (jm.evaluate(player, bare, episodes=EPISODES).mean for player in ("random", rule))
     means = [jm.evaluate(run.policy, environment, episodes=EPISODES).mean for run in runs]
     scores = (np.array(means) - random) / (reference - random)
     good = int(np.sum(scores >= wanted))
     low, high = stats.binomtest(good, len(scores)).proportion_ci(method="wilson")
     to_level = [first_reached(run, level) for run in runs]
-    reached = [found for found in to_level if found[0] is not None]
+    reached = [result for result in to_level if result[0] is not None]
     return {
         "decisions": steps,
         "wanted": wanted,

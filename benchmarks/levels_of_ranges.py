@@ -47,16 +47,16 @@ def cost(who):
 def winch(agent, steps, seeds):
     best = cost("riccati")
     at_bound = float(jm.evaluate("riccati", Winch(), episodes=1_000).episodes["at_bound"].mean())
-    found = []
+    result = []
     for seed in seeds:
         run = jm.train(Winch(), agent, steps=steps, seed=seed, folder=None)
         costs = cost(run.policy)
-        found.append(float((costs.mean() - best.mean()) / best.mean()))
+        result.append(float((costs.mean() - best.mean()) / best.mean()))
     return {
         "decisions": steps,
-        "excess": found,
-        "median": float(np.median(found)),
-        "worst": max(found),
+        "excess": result,
+        "median": float(np.median(result)),
+        "worst": max(result),
         "at_bound": at_bound,
     }
 
@@ -78,10 +78,10 @@ def greenhouse(agent, steps, seeds):
     for seed in seeds:
         run = jm.train(env, agent, steps=steps, seed=seed, folder=None)
         returns = jm.evaluate(run.policy, env, episodes=EPISODES).returns
-        apart = returns - rule
-        half = stats.t.ppf(0.975, EPISODES - 1) * apart.std(ddof=1) / np.sqrt(EPISODES)
+        difference = returns - rule
+        half = stats.t.ppf(0.975, EPISODES - 1) * difference.std(ddof=1) / np.sqrt(EPISODES)
         means.append(float(returns.mean()))
-        lows.append(float(apart.mean() - half))
+        lows.append(float(difference.mean() - half))
     return {
         "decisions": steps,
         "thermostat": float(rule.mean()),

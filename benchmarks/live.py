@@ -67,16 +67,16 @@ def many(count):
             first = time.perf_counter()
             ask(base, "/api/all")
             first = time.perf_counter() - first
-            again = []
+            repeated = []
             for _ in range(15):
                 began = time.perf_counter()
                 ask(base, "/api/all")
-                again.append(time.perf_counter() - began)
+                repeated.append(time.perf_counter() - began)
             return {
                 "runs": count,
                 "first answer of a new server, seconds": round(first, 2),
                 "later answers, milliseconds (least, median, most)": [
-                    round(1000 * f(again), 1) for f in (min, statistics.median, max)
+                    round(1000 * f(repeated), 1) for f in (min, statistics.median, max)
                 ],
                 **looked(folder),
                 **painted(base, folder),
@@ -109,7 +109,7 @@ def looked(folder):
 def painted(base, folder):
     from playwright.sync_api import sync_playwright
 
-    paints, shown = [], []
+    paints, displayed = [], []
     with sync_playwright() as driver:
         browser = driver.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
@@ -128,13 +128,13 @@ def painted(base, folder):
             began = time.perf_counter()
             (path / "origin.json").write_text(json.dumps(origin))
             page.wait_for_selector("table.runs .status.failed")
-            shown.append(time.perf_counter() - began)
+            displayed.append(time.perf_counter() - began)
             page.close()
         browser.close()
     three = [min, statistics.median, max]
     return {
         "from asking to rows in the browser, seconds (least, median, most)": [round(f(paints), 2) for f in three],
-        "from a change of a file to the page, seconds (least, median, most)": [round(f(shown), 2) for f in three],
+        "from a change of a file to the page, seconds (least, median, most)": [round(f(displayed), 2) for f in three],
     }
 
 
@@ -216,19 +216,19 @@ def fuzz(cases, seed):
         one_run(folder)
         process, base = served(folder, "--workers", "0")
         outside = sorted(str(p) for p in Path(place).iterdir())
-        found, wrong = {}, []
+        result, wrong = {}, []
         try:
             for case in range(cases):
                 path = chance.choice(PATHS)
                 posted = path not in READ
                 if chance.random() < 0.4:
-                    at = chance.randrange(1, len(path) + 1)
+                    position = chance.randrange(1, len(path) + 1)
                     path = (
-                        path[:at]
+                        path[:position]
                         + chance.choice(
                             ["%00", "%2e%2e", "/", "%ff", "..", "?x=1", "%0d%0a", "%3Cscript%3E", "a" * 400]
                         )
-                        + path[at:]
+                        + path[position:]
                     )
                 if chance.random() < 0.3:
                     path += "?" + "&".join(
@@ -251,11 +251,11 @@ def fuzz(cases, seed):
                         ["null", 'x="', "http://127.0.0.1", "text/plain", ";;;=,"]
                     )
                 try:
-                    status, told = ask(base, path, body, method, **headers)
+                    status, output = ask(base, path, body, method, **headers)
                 except (OSError, ValueError) as failure:  # e.g. an address that the client itself refuses
-                    status, told = type(failure).__name__, b""
-                found[status] = found.get(status, 0) + 1
-                if (isinstance(status, int) and status >= 500) or b"Traceback" in told:
+                    status, output = type(failure).__name__, b""
+                result[status] = result.get(status, 0) + 1
+                if (isinstance(status, int) and status >= 500) or b"Traceback" in output:
                     wrong.append([case, method, path, str(body)[:200], status])
             host, port = base.removeprefix("http://").split(":")
             for raw in (
@@ -269,14 +269,14 @@ def fuzz(cases, seed):
             alive = ask(base, "/api/all")[0] == 200
         finally:
             process.kill()
-        said = process.stderr.read()
+        reply = process.stderr.read()
         after = sorted(str(p) for p in Path(place).iterdir())
         return {
             "cases": cases,
-            "statuses": found,
+            "statuses": result,
             "alive": alive,
             "wrong": wrong,
-            "tracebacks in what the server said": said.count("Traceback"),
+            "tracebacks in what the server said": reply.count("Traceback"),
             "written outside": [p for p in after if p not in outside],
         }
 
@@ -288,17 +288,17 @@ def memory(updates):
         path = one_run(folder)
         rows = (path / "episodes.csv").read_bytes().splitlines(keepends=True)
         process, base = served(folder)
-        told = []
+        output = []
         try:
             for k in range(updates):
                 (path / "episodes.csv").write_bytes(b"".join(rows[: 2 + k % (len(rows) - 1)]))
                 ask(base, "/api/run/run-0000", {})
                 ask(base, "/api/all")
                 if k % max(1, updates // 12) == 0:
-                    told.append(round(psutil.Process(process.pid).memory_info().rss / 1e6))
+                    output.append(round(psutil.Process(process.pid).memory_info().rss / 1e6))
         finally:
             process.kill()
-        return {"updates": updates, "megabytes along the way": told}
+        return {"updates": updates, "megabytes along the way": output}
 
 
 def kills(count):
@@ -308,19 +308,19 @@ def kills(count):
     )
     from jokulmist.work.queue import Queue
 
-    told = lost = 0
+    output = lost = 0
     with tempfile.TemporaryDirectory() as place:
         for k in range(count):
             child = subprocess.Popen([sys.executable, "-c", words, place], stdout=subprocess.PIPE)
             child.stdout.readline()
             time.sleep(random.Random(k).uniform(0.0, 0.05))
             child.kill()
-            told += 1 + child.stdout.read().count(b"\n")
+            output += 1 + child.stdout.read().count(b"\n")
             child.wait()
-            there = len(Queue(place).jobs())
-            lost += max(told - there, 0)
-            told = there
-    return {"kills": count, "jobs": told, "lost": lost}
+            target_place = len(Queue(place).jobs())
+            lost += max(output - target_place, 0)
+            output = target_place
+    return {"kills": count, "jobs": output, "lost": lost}
 
 
 if __name__ == "__main__":

@@ -94,22 +94,22 @@ METHODS = {
 
 def over_seeds(make, agent, steps):
     """Means without exploration of 200 episodes, one a seed, and the seconds of each."""
-    found, took = [], []
+    result, took = [], []
     for seed in SEEDS:
         began = time.perf_counter()
         run = jm.train(make(), agent, steps=steps, seed=seed, folder=None)
         took.append(round(time.perf_counter() - began, 1))
-        found.append(round(jm.evaluate(run.policy, make(), episodes=200).mean, 3))
-        print(agent, seed, found[-1], took[-1], file=sys.stderr, flush=True)
-    return {"means": found, "median seconds": statistics.median(took)}
+        result.append(round(jm.evaluate(run.policy, make(), episodes=200).mean, 3))
+        print(agent, seed, result[-1], took[-1], file=sys.stderr, flush=True)
+    return {"means": result, "median seconds": statistics.median(took)}
 
 
 def beacon(far, method):
-    made, steps = METHODS[method]
+    product, steps = METHODS[method]
     budget = steps.get(far, 500_000)
     return {
-        "with memory": over_seeds(lambda: Beacon(far=far), made(jm.Recurrent(64, sequence=far + 28), far), budget),
-        "without": over_seeds(lambda: Beacon(far=far), made(None, far), budget),
+        "with memory": over_seeds(lambda: Beacon(far=far), product(jm.Recurrent(64, sequence=far + 28), far), budget),
+        "without": over_seeds(lambda: Beacon(far=far), product(None, far), budget),
     }
 
 
@@ -123,7 +123,7 @@ def mast():
 
 
 def cost():
-    found = {}
+    result = {}
     for name, network in (("without", None), ("with", jm.Recurrent(64))):
         for method in (jm.PPO(network=network), jm.DQN(network=network, learn_every=16)):
             times = []
@@ -131,8 +131,8 @@ def cost():
                 began = time.perf_counter()
                 jm.train(choosing.Mast(), method, steps=100_000, seed=seed, folder=None)
                 times.append(time.perf_counter() - began)
-            found[f"{type(method).__name__} {name}"] = round(statistics.median(times), 1)
-    return found
+            result[f"{type(method).__name__} {name}"] = round(statistics.median(times), 1)
+    return result
 
 
 if __name__ == "__main__":

@@ -252,12 +252,12 @@ def main() -> None:
             if only and number not in only:
                 continue
             path = place / "src" / "jokulmist" / file
-            whole = path.read_text()
-            if was not in whole:
+            complete = path.read_text()
+            if was not in complete:
                 raise SystemExit(f"{file} has no `{was}` any more")
-            path.write_text(whole.replace(was, wrong, 1))
+            path.write_text(complete.replace(was, wrong, 1))
             began = time.perf_counter()
-            told = subprocess.run(
+            output = subprocess.run(
                 f"{sys.executable} -m pytest -q -x -n 0 -p no:cacheprovider {tests}",
                 shell=True,
                 cwd=place,
@@ -269,14 +269,14 @@ def main() -> None:
                     "JAX_COMPILATION_CACHE_DIR": str(place / "compiled"),
                 },
             )
-            path.write_text(whole)
-            failed = [line for line in told.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
-            if told.returncode not in (1, 2) or not failed:
+            path.write_text(complete)
+            failed = [line for line in output.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
+            if output.returncode not in (1, 2) or not failed:
                 missed.append(number)
             noticed = (
                 failed[0].partition(" - ")[0].removeprefix("FAILED ")
                 if failed
-                else f"NOTHING NOTICED IT ({told.returncode})"
+                else f"NOTHING NOTICED IT ({output.returncode})"
             )
             print(f"{number:2d}  {file}: `{wrong[:50]}`  {noticed}  ({time.perf_counter() - began:.0f} s)", flush=True)
     raise SystemExit(f"not noticed: {missed}" if missed else 0)

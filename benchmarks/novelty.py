@@ -98,8 +98,8 @@ class House(jm.Environment):
         shut = (row == 6) & (column == 15) & (state.key == 0)
         stays = self.wall[row, column] | shut
         row, column = xp.where(stays, state.row, row), xp.where(stays, state.column, column)
-        found = (row == 10) & (column == 3)
-        return state.replace(row=row, column=column, key=xp.where(found, 1, state.key))
+        result = (row == 10) & (column == 3)
+        return state.replace(row=row, column=column, key=xp.where(result, 1, state.key))
 
     @jm.reward
     def radio(self, after):

@@ -5,18 +5,18 @@ from statistics import median
 
 def paired(ours, theirs, pairs):
     """Ratios of speeds, pair by pair, in alternating order."""
-    ratios, mine, other = [], [], []
+    ratios, own_module, second_item = [], [], []
     for pair in range(pairs):
         order = (ours, theirs) if pair % 2 == 0 else (theirs, ours)
         speeds = {side: side() for side in order}
-        mine.append(speeds[ours])
-        other.append(speeds[theirs])
+        own_module.append(speeds[ours])
+        second_item.append(speeds[theirs])
         ratios.append(speeds[ours] / speeds[theirs])
     return {
         "ratio": median(ratios),
         "least": min(ratios),
         "most": max(ratios),
-        "ours": median(mine),
-        "by_hand": median(other),
+        "ours": median(own_module),
+        "by_hand": median(second_item),
         "pairs": pairs,
     }

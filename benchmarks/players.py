@@ -72,7 +72,7 @@ def exact(folder, share):
     """Independent learners against what is known, five seeds each."""
     both = lambda agent: {"first": agent, "second": agent}  # noqa: E731
     rate = {"learning_rate": jm.linear(0.5, 0.02, over=0.8), "discount": 1.0}
-    found = {}
+    result = {}
     for name, agent in {
         "QLearning": jm.QLearning(exploration=0.3, **rate),
         "PPO": jm.PPO(horizon=32, network=jm.Dense(16)),
@@ -81,7 +81,7 @@ def exact(folder, share):
         prisoners = jm.train(Table(), both(agent), steps=steps, seeds=range(5), folder=None)
         chosen = [run.policy.choose({"moved": 0}) for run in prisoners]
         pennies = jm.train(Table(game="pennies"), both(agent), steps=steps, seeds=range(5), folder=None)
-        found[name] = {
+        result[name] = {
             "prisoners, both defect": sum((c.first, c.second) == (1, 1) for c in chosen),
             "pennies, mean return of first": [round(float(run.episodes["first.return"].mean()), 3) for run in pennies],
         }
@@ -92,7 +92,7 @@ def exact(folder, share):
         seeds=range(5),
         folder=None,
     )
-    found["team game, of 8"] = [float(jm.evaluate(run, Team(), episodes=3).mean) for run in team]
+    result["team game, of 8"] = [float(jm.evaluate(run, Team(), episodes=3).mean) for run in team]
     wins = {0: -1}
     for left in range(1, 21):
         wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
@@ -111,23 +111,23 @@ def exact(folder, share):
             values = np.asarray(run.policy.learner[player].values).reshape(21, 3)
             best = {left: 1 + int(np.argmax(values[left, : min(left, 3)])) for left in range(1, 20) if wins[left] == 1}
             right[player].append(f"{sum(wins[left - take] == -1 for left, take in best.items())} of {len(best)}")
-    found["sticks, winning moves found"] = right
-    return found
+    result["sticks, winning moves found"] = right
+    return result
 
 
 def lots(folder, share):
     """Both players of `lots` learn: means of 500 episodes a seed, beside random play and the reference."""
     game, steps = jm.gallery.Lots(), int(200_000 * share)
     references = jm.evaluate_references(game, episodes=500)
-    found = {name: {"mean": e.mean, **e.players} for name, e in references.items()}
+    result = {name: {"mean": e.mean, **e.players} for name, e in references.items()}
     for name, agents in {
         "QLearning": {"elder": jm.QLearning(), "younger": jm.QLearning()},
         "PPO": {"elder": jm.PPO(), "younger": jm.PPO()},
     }.items():
         runs = jm.train(game, agents, steps=steps, seeds=range(5), folder=None)
         measured = [jm.evaluate(run, game, episodes=500) for run in runs]
-        found[name] = {k: [round(e.players[k], 2) for e in measured] for k in measured[0].players}
-    return found
+        result[name] = {k: [round(e.players[k], 2) for e in measured] for k in measured[0].players}
+    return result
 
 
 def fit(folder, share):
@@ -162,22 +162,22 @@ def fit(folder, share):
 def speed(folder, share, rounds=5):
     """Decisions a second without compiling, in turn; medians with least and most."""
     haul, steps = jm.gallery.Haul(), int(400_000 * share)
-    one = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=8_192, copies=64, folder=folder)
+    item = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=8_192, copies=64, folder=folder)
     cases = {
         "one PPO": (Alone(), jm.PPO()),
         "two PPO": (haul, {"north": jm.PPO(), "south": jm.PPO()}),
         "one policy for both": (haul, jm.PPO()),
-        "PPO, fixed partner": (haul, {"north": jm.PPO(), "south": jm.Fixed(one.path)}),
-        "PPO, roster of 8": (haul, {"north": jm.PPO(), "south": jm.Roster(*[one.path] * 8)}),
+        "PPO, fixed partner": (haul, {"north": jm.PPO(), "south": jm.Fixed(item.path)}),
+        "PPO, roster of 8": (haul, {"north": jm.PPO(), "south": jm.Roster(*[item.path] * 8)}),
     }
-    taken = {name: [] for name in cases}
+    chosen = {name: [] for name in cases}
     for k in range(rounds + 1):
         for name, (environment, agents) in cases.items():
             began = time.perf_counter()
             jm.train(environment, agents, steps=steps, copies=64, folder=None, lane="compiled")
             if k:
-                taken[name].append(steps / (time.perf_counter() - began))
-    return {name: {"median": statistics.median(t), "least": min(t), "most": max(t)} for name, t in taken.items()}
+                chosen[name].append(steps / (time.perf_counter() - began))
+    return {name: {"median": statistics.median(t), "least": min(t), "most": max(t)} for name, t in chosen.items()}
 
 
 if __name__ == "__main__":

@@ -73,12 +73,12 @@ def seconds_alone(product):
         return lax.fori_loop(0, count, one, (a, 0.0))[0]
 
     many(a, b).block_until_ready()
-    found = []
+    outcome = []
     for _ in range(5):
         began = time.perf_counter()
         many(a, b).block_until_ready()
-        found.append((time.perf_counter() - began) / count)
-    return min(found)
+        outcome.append((time.perf_counter() - began) / count)
+    return min(outcome)
 
 
 def joined_products():
@@ -94,12 +94,12 @@ def joined_products():
 
         many = jax.jit(lambda *a: lax.fori_loop(0, 200, one, a))
         jax.block_until_ready(many(*arrays))
-        found = []
+        result = []
         for _ in range(7):
             began = time.perf_counter()
             jax.block_until_ready(many(*arrays))
-            found.append(1e6 * (time.perf_counter() - began) / 200)
-        return round(min(found), 1)
+            result.append(1e6 * (time.perf_counter() - began) / 200)
+        return round(min(result), 1)
 
     for rows, width in ((64, 64), (128, 64), (128, 256), (256, 256)):
         x, w = jnp.ones((rows, width)), jnp.eye(width)
@@ -131,19 +131,19 @@ def main():
     words.add_argument("--repeats", type=int, default=7)
     words.add_argument("--joined", action="store_true", help="what joining two products brings, alone")
     words.add_argument("--json", type=Path)
-    given = words.parse_args()
-    if given.joined:
+    given_values = words.parse_args()
+    if given_values.joined:
         joined_products()
         return
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
     import jax
 
-    told = {}
+    output = {}
     for method in METHODS:
-        if given.only and given.only != method:
+        if given_values.only and given_values.only != method:
             continue
-        for width in given.widths:
+        for width in given_values.widths:
             loop = loop_of(method, width)
             arguments, run = [], loop._program.chunk
             loop._program = loop._program._replace(
@@ -152,33 +152,33 @@ def main():
             per_update = loop.turns_per_update
             loop.advance(-(-2_000 // loop.copies) // per_update * per_update + per_update)
             config = jax.tree.map(lambda leaf: jax.ShapeDtypeStruct(leaf.shape, leaf.dtype), tuple(arguments))
-            found = products_of(jax.make_jaxpr(run._function)(*config).jaxpr)
+            result = products_of(jax.make_jaxpr(run._function)(*config).jaxpr)
             turns = max(1, (8_192 if width < 128 else 2_048) // loop.copies // per_update) * per_update
             loop.advance(turns)
-            taken, alone = [], []
-            for _ in range(given.repeats):
+            chosen, alone = [], []
+            for _ in range(given_values.repeats):
                 began = time.perf_counter()
                 loop.advance(turns)
-                taken.append((time.perf_counter() - began) / (turns // per_update))
+                chosen.append((time.perf_counter() - began) / (turns // per_update))
                 alone.append(
-                    sum(count * seconds_alone(product) for product, count in found.items())
+                    sum(count * seconds_alone(product) for product, count in result.items())
                     if len(alone) < 3
                     else alone[-1]
                 )
-            work = sum(count * operations(product) for product, count in found.items())
-            share = statistics.median(a / t for a, t in zip(alone, taken, strict=True))
-            told[f"{method} {width}"] = {
+            work = sum(count * operations(product) for product, count in result.items())
+            share = statistics.median(a / t for a, t in zip(alone, chosen, strict=True))
+            output[f"{method} {width}"] = {
                 "share": round(share, 3),
-                "microseconds an update": round(1e6 * statistics.median(taken), 1),
+                "microseconds an update": round(1e6 * statistics.median(chosen), 1),
                 "of which products alone": round(1e6 * statistics.median(alone), 1),
                 "million operations": round(work / 1e6, 2),
-                "products": {f"{left} x {right}": count for (left, right, _), count in found.most_common(12)},
+                "products": {f"{left} x {right}": count for (left, right, _), count in result.most_common(12)},
             }
             print(
-                f"{method} {width} wide: {share:.2f} of the rate; {json.dumps(told[f'{method} {width}'])}", flush=True
+                f"{method} {width} wide: {share:.2f} of the rate; {json.dumps(output[f'{method} {width}'])}", flush=True
             )
-    if given.json:
-        given.json.write_text(json.dumps(told, indent=1) + "\n")
+    if given_values.json:
+        given_values.json.write_text(json.dumps(output, indent=1) + "\n")
 
 
 if __name__ == "__main__":

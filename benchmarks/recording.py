@@ -27,25 +27,25 @@ def trained(place, share, folder, **more):
 
 
 def measured(place, pairs, share):
-    found = []
+    result = []
     with tempfile.TemporaryDirectory() as folder:
         trained(place, 0.02 * share, None)  # compiles
         trained(place, 0.02 * share, folder, record_every=500)
         for _ in range(pairs):
             bare = trained(place, share, None)
-            kept = trained(place, share, folder)
+            stored = trained(place, share, folder)
             filmed = trained(place, share, folder, record_every=500)
-            told = (kept.path / "log.txt").read_text().splitlines()[-1]
-            found.append(
+            output = (stored.path / "log.txt").read_text().splitlines()[-1]
+            result.append(
                 {
-                    "share": float(re.search(r"([\d.]+)% of the run", told)[1]) / 100.0,
-                    "second_thread": "second thread" in told,
-                    "with_records": kept.origin["seconds"] / bare.origin["seconds"],
-                    "with_rollouts": filmed.origin["seconds"] / kept.origin["seconds"],
-                    "episodes_a_second": kept.origin["episodes"] / kept.origin["seconds"],
+                    "share": float(re.search(r"([\d.]+)% of the run", output)[1]) / 100.0,
+                    "second_thread": "second thread" in output,
+                    "with_records": stored.origin["seconds"] / bare.origin["seconds"],
+                    "with_rollouts": filmed.origin["seconds"] / stored.origin["seconds"],
+                    "episodes_a_second": stored.origin["episodes"] / stored.origin["seconds"],
                 }
             )
-    return {name: float(np.median([one[name] for one in found])) for name in found[0]}
+    return {name: float(np.median([item[name] for item in result])) for name in result[0]}
 
 
 if __name__ == "__main__":

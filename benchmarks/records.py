@@ -25,21 +25,21 @@ MAKE = {"ferry": jm.gallery.Ferry, "greenhouse": jm.gallery.Greenhouse}
 
 def recorded(name, seed, policies, episodes, place):
     """Episodes of several policies, one after another, each sampled."""
-    found = []
+    result = []
     for k, policy in enumerate(policies):
-        own = {} if policy == "random" else {"act": "sampled"}
-        told = jm.evaluate(
+        own_values = {} if policy == "random" else {"act": "sampled"}
+        output = jm.evaluate(
             policy,
             MAKE[name](),
             episodes=episodes,
             seed=1_000 + 10 * seed + k,
             record=episodes,
             with_judgements=False,
-            **own,
+            **own_values,
         )
-        file = told.save_rollouts(Path(place) / f"{name}-{seed}-{k}.parquet", MAKE[name]())
-        found += jm.read_rollouts(file)
-    return jm.Records.read(found, MAKE[name]())
+        file = output.save_rollouts(Path(place) / f"{name}-{seed}-{k}.parquet", MAKE[name]())
+        result += jm.read_rollouts(file)
+    return jm.Records.read(result, MAKE[name]())
 
 
 def behaviours(name, seed):
@@ -49,68 +49,70 @@ def behaviours(name, seed):
 
 
 def taught(steps):
-    found = {}
+    result = {}
     for name, methods in METHODS.items():
         for kind in ("poor", "mixed"):
-            told = {"recorded": [], **{method: [] for method in methods}}
+            output = {"recorded": [], **{method: [] for method in methods}}
             for seed in SEEDS:
                 poor, better = behaviours(name, seed)
                 policies = [poor] if kind == "poor" else ["random", poor, better]
                 with tempfile.TemporaryDirectory() as place:
                     records = recorded(name, seed, policies, 100, place)
-                told["recorded"].append(round(float(records.returns.mean()), 2))
+                output["recorded"].append(round(float(records.returns.mean()), 2))
                 for method, make in methods.items():
                     policy = jm.learn_from(records, make(), steps=steps, seed=seed).policy
-                    told[method].append(round(jm.evaluate(policy, MAKE[name](), episodes=200, seed=7).mean, 2))
-                print(name, kind, seed, {key: values[-1] for key, values in told.items()}, file=sys.stderr, flush=True)
-            found[f"{name}, {kind}"] = {
-                **told,
-                "medians": {key: statistics.median(values) for key, values in told.items()},
+                    output[method].append(round(jm.evaluate(policy, MAKE[name](), episodes=200, seed=7).mean, 2))
+                print(
+                    name, kind, seed, {key: values[-1] for key, values in output.items()}, file=sys.stderr, flush=True
+                )
+            result[f"{name}, {kind}"] = {
+                **output,
+                "medians": {key: statistics.median(values) for key, values in output.items()},
             }
-    return found
+    return result
 
 
 def estimates(repeats):
     """A policy that is a little better than the one that was recorded, estimated from 200 episodes at a time."""
     ferry = jm.gallery.Ferry()
-    theirs = jm.train(ferry, jm.PPO(), steps=50_000, seed=3, folder=None).policy
-    ours = jm.learn_from(_of(theirs, ferry, 90, 400), jm.ImplicitQ(sharpness=1.0), steps=4_000).policy
-    truth = jm.evaluate(ours, ferry, episodes=4_000, seed=5, act="sampled").mean
-    before = jm.evaluate(theirs, ferry, episodes=4_000, seed=5, act="sampled").mean
+    second = jm.train(ferry, jm.PPO(), steps=50_000, seed=3, folder=None).policy
+    first = jm.learn_from(_of(second, ferry, 90, 400), jm.ImplicitQ(sharpness=1.0), steps=4_000).policy
+    truth = jm.evaluate(first, ferry, episodes=4_000, seed=5, act="sampled").mean
+    before = jm.evaluate(second, ferry, episodes=4_000, seed=5, act="sampled").mean
     ways = {"weights": [], "fitted": []}
     for k in range(repeats):
-        records = _of(theirs, ferry, 100 + k, 200)
-        for by, found in ways.items():
-            told = jm.estimate(ours, records, act="sampled", seed=k, by=by)
-            found.append(
+        records = _of(second, ferry, 100 + k, 200)
+        for criterion, result in ways.items():
+            output = jm.estimate(first, records, act="sampled", seed=k, by=criterion)
+            result.append(
                 (
-                    told.mean,
-                    told.effective,
-                    told.interval[0] <= truth <= told.interval[1],
-                    told.interval[1] - told.interval[0],
+                    output.mean,
+                    output.effective,
+                    output.interval[0] <= truth <= output.interval[1],
+                    output.interval[1] - output.interval[0],
                 )
             )
-        print(k, truth, {by: found[-1] for by, found in ways.items()}, file=sys.stderr, flush=True)
+        print(k, truth, {criterion: result[-1] for criterion, result in ways.items()}, file=sys.stderr, flush=True)
     return {
         "recorded policy": round(before, 3),
         "estimated policy": round(truth, 3),
         **{
-            by: {
-                "intervals that hold it": f"{sum(held for _, _, held, _ in found)} of {repeats}",
-                "mean of the estimates": round(statistics.mean(mean for mean, *_ in found), 3),
-                "their spread": round(statistics.stdev(mean for mean, *_ in found), 3),
-                "median width of the interval": round(statistics.median(width for *_, width in found), 3),
-                "median effective episodes": round(statistics.median(n for _, n, *_ in found), 1),
+            criterion: {
+                "intervals that hold it": f"{sum(satisfied for _, _, satisfied, _ in result)} of {repeats}",
+                "mean of the estimates": round(statistics.mean(mean for mean, *_ in result), 3),
+                "their spread": round(statistics.stdev(mean for mean, *_ in result), 3),
+                "median width of the interval": round(statistics.median(width for *_, width in result), 3),
+                "median effective episodes": round(statistics.median(n for _, n, *_ in result), 1),
             }
-            for by, found in ways.items()
+            for criterion, result in ways.items()
         },
     }
 
 
 def _of(policy, environment, seed, episodes):
-    told = jm.evaluate(policy, environment, episodes=episodes, seed=seed, act="sampled", record=episodes)
+    output = jm.evaluate(policy, environment, episodes=episodes, seed=seed, act="sampled", record=episodes)
     with tempfile.TemporaryDirectory() as place:
-        return jm.Records.read(told.save_rollouts(Path(place) / "log.parquet", environment), environment)
+        return jm.Records.read(output.save_rollouts(Path(place) / "log.parquet", environment), environment)
 
 
 if __name__ == "__main__":

@@ -23,7 +23,7 @@ def main():
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     words.add_argument("--repeats", type=int, default=7)
     words.add_argument("--json", type=Path)
-    given = words.parse_args()
+    arguments = words.parse_args()
     from jokulmist.lanes.compiled.backend import start_backend
 
     start_backend()
@@ -38,8 +38,8 @@ def main():
     @partial(jax.jit, static_argnums=2)
     def minibatches(replay, probabilities, prioritised):
         def one(priorities, chance):
-            held = replay._replace(priorities=priorities)
-            sample = memory.sampled(spec, held, chance, 1, 0.99, 0.5 if prioritised else None)
+            satisfied = replay._replace(priorities=priorities)
+            sample = memory.sampled(spec, satisfied, chance, 1, 0.99, 0.5 if prioritised else None)
             if prioritised:
                 priorities = memory.reprioritised(priorities, sample.place, chance, sample.importance > 0.0)
             return priorities, sample.gain.sum() + sample.observed.numbers.sum() + sample.following.numbers.sum()
@@ -48,13 +48,15 @@ def main():
 
     process = psutil.Process()
     spec = Spec(tuple(Channel(f"x{k}", 0, 1) for k in range(10)), jm.Choice(2))
-    told = {"microseconds a minibatch of 64": {}}
+    output = {"microseconds a minibatch of 64": {}}
     before = process.memory_info().rss
-    held = jax.device_put(memory.fresh_replay(spec, 16, 62_500), may_alias=False)
-    held = held._replace(rows=jnp.ones_like(held.rows).block_until_ready())
-    told["million transitions of 10 numbers, MB"] = round(sum(leaf.nbytes for leaf in jax.tree.leaves(held)) / 1e6, 1)
-    told["resident memory more, MB"] = round((process.memory_info().rss - before) / 1e6, 1)
-    del held
+    satisfied = jax.device_put(memory.fresh_replay(spec, 16, 62_500), may_alias=False)
+    satisfied = satisfied._replace(rows=jnp.ones_like(satisfied.rows).block_until_ready())
+    output["million transitions of 10 numbers, MB"] = round(
+        sum(leaf.nbytes for leaf in jax.tree.leaves(satisfied)) / 1e6, 1
+    )
+    output["resident memory more, MB"] = round((process.memory_info().rss - before) / 1e6, 1)
+    del satisfied
     rng = np.random.default_rng(0)
     for count in COUNTS:
         for prioritised in (False, True):
@@ -69,18 +71,18 @@ def main():
             shape = (200, 64) if prioritised else (200, 2, 64)
             probabilities = jnp.asarray(rng.random(shape), jnp.float32)
 
-            taken = []
-            for _ in range(given.repeats + 1):
+            chosen = []
+            for _ in range(arguments.repeats + 1):
                 began = time.perf_counter()
                 minibatches(replay, probabilities, prioritised)[1].block_until_ready()
-                taken.append(1e6 * (time.perf_counter() - began) / 200)
+                chosen.append(1e6 * (time.perf_counter() - began) / 200)
             name = f"{count:,} rows, {'by priority' if prioritised else 'evenly'}"
-            found = [statistics.median(taken[1:]), min(taken[1:]), max(taken[1:])]
-            told["microseconds a minibatch of 64"][name] = [round(one, 1) for one in found]
-            print(name, "{:.1f} us ({:.1f} to {:.1f})".format(*found), flush=True)
-    print(json.dumps({name: value for name, value in told.items() if not isinstance(value, dict)}))
-    if given.json:
-        given.json.write_text(json.dumps(told, indent=1) + "\n")
+            result = [statistics.median(chosen[1:]), min(chosen[1:]), max(chosen[1:])]
+            output["microseconds a minibatch of 64"][name] = [round(one, 1) for one in result]
+            print(name, "{:.1f} us ({:.1f} to {:.1f})".format(*result), flush=True)
+    print(json.dumps({name: value for name, value in output.items() if not isinstance(value, dict)}))
+    if arguments.json:
+        arguments.json.write_text(json.dumps(output, indent=1) + "\n")
 
 
 if __name__ == "__main__":

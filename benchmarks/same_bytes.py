@@ -75,22 +75,22 @@ def cases():
     """Name, environment, agent and what else `train` is given, of each run."""
     gallery = jm.gallery
     ferry, winch = gallery.Ferry(), gallery.Winch()
-    found = {}
+    result = {}
     for lane in ("compiled", "plain"):
         steps = 3_000 if lane == "compiled" else 600
-        kept = {"steps": steps, "copies": 4, "lane": lane}
+        stored = {"steps": steps, "copies": 4, "lane": lane}
         for name in CHOICES:
-            found[f"ferry-{name}-{lane}"] = (ferry, AGENTS[name], kept)
+            result[f"ferry-{name}-{lane}"] = (ferry, AGENTS[name], stored)
         for name in NUMBERS:
-            found[f"winch-{name}-{lane}"] = (winch, AGENTS[name], {**kept, "steps": steps // 2})
-        found[f"tarn-DQN-{lane}"] = (gallery.Tarn(), AGENTS["DQN"], kept)
-        found[f"aurora-PPO-{lane}"] = (
+            result[f"winch-{name}-{lane}"] = (winch, AGENTS[name], {**stored, "steps": steps // 2})
+        result[f"tarn-DQN-{lane}"] = (gallery.Tarn(), AGENTS["DQN"], stored)
+        result[f"aurora-PPO-{lane}"] = (
             gallery.Aurora().modified(jm.Stack(3)),
             jm.PPO(horizon=8, network=jm.Convolutional(8, filters=[(4, 3, 2)])),
-            {**kept, "steps": 300},
+            {**stored, "steps": 300},
         )
-        found[f"greenhouse-SAC-{lane}"] = (gallery.Greenhouse(), AGENTS["SAC"], {**kept, "steps": steps // 2})
-        found[f"skerry-PPO-{lane}"] = (gallery.Skerry(), AGENTS["PPO"], {**kept, "steps": 300})
+        result[f"greenhouse-SAC-{lane}"] = (gallery.Greenhouse(), AGENTS["SAC"], {**stored, "steps": steps // 2})
+        result[f"skerry-PPO-{lane}"] = (gallery.Skerry(), AGENTS["PPO"], {**stored, "steps": 300})
         modified = ferry.modified(
             jm.Noisy("position", 0.5),
             jm.Delay("speed", 1),
@@ -103,30 +103,30 @@ def cases():
             jm.Clipped(-5.0, 5.0),
             jm.Opening(3),
         )
-        found[f"modified-PPO-{lane}"] = (modified, AGENTS["PPO"], kept)
-        found[f"modified-Sarsa-{lane}"] = (
+        result[f"modified-PPO-{lane}"] = (modified, AGENTS["PPO"], stored)
+        result[f"modified-Sarsa-{lane}"] = (
             ferry.modified(jm.Hide("turning"), jm.Signed(), jm.Late(1)),
             AGENTS["Sarsa"],
-            kept,
+            stored,
         )
-        found[f"shaky-SAC-{lane}"] = (
+        result[f"shaky-SAC-{lane}"] = (
             winch.modified(jm.Shaky(0.1), jm.LastAction()),
             AGENTS["SAC"],
-            {**kept, "steps": steps // 2},
+            {**stored, "steps": steps // 2},
         )
-        found[f"varied-PPO-{lane}"] = (ferry, AGENTS["PPO"], {**kept, "vary": {"tide": jm.between(0.0, 0.2)}})
+        result[f"varied-PPO-{lane}"] = (ferry, AGENTS["PPO"], {**stored, "vary": {"tide": jm.between(0.0, 0.2)}})
         levels = jm.Levels("tide", [0.0, 0.05, 0.1], above=-20.0, last=5)
-        found[f"curriculum-QLearning-{lane}"] = (ferry, AGENTS["QLearning"], {**kept, "curriculum": levels})
+        result[f"curriculum-QLearning-{lane}"] = (ferry, AGENTS["QLearning"], {**stored, "curriculum": levels})
         watched = {
             "evaluate_every": steps // 4,
             "evaluate_episodes": 5,
             "record_every": 7,
             "checkpoint_every": steps // 3,
         }
-        found[f"watched-DQN-{lane}"] = (ferry, AGENTS["DQN"], {**kept, **watched})
-    found["buoy-PPO"] = (Buoy(), AGENTS["PPO"], {"steps": 600, "copies": 3})
-    found["buoy-DQN-processes"] = (Buoy(), AGENTS["DQN"], {"steps": 600, "copies": 4, "processes": True})
-    return found
+        result[f"watched-DQN-{lane}"] = (ferry, AGENTS["DQN"], {**stored, **watched})
+    result["buoy-PPO"] = (Buoy(), AGENTS["PPO"], {"steps": 600, "copies": 3})
+    result["buoy-DQN-processes"] = (Buoy(), AGENTS["DQN"], {"steps": 600, "copies": 4, "processes": True})
+    return result
 
 
 class Buoy(jm.Simulator):
@@ -233,39 +233,39 @@ def differences(before, now):
 
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    where = parser.add_mutually_exclusive_group(required=True)
-    where.add_argument("--keep", type=Path, metavar="FOLDER", help="make the runs there")
-    where.add_argument("--against", type=Path, metavar="FOLDER", help="make the runs again beside it and compare")
+    place = parser.add_mutually_exclusive_group(required=True)
+    place.add_argument("--keep", type=Path, metavar="FOLDER", help="make the runs there")
+    place.add_argument("--against", type=Path, metavar="FOLDER", help="make the runs again beside it and compare")
     parser.add_argument("--only", default="", help="words, separated by commas, one of which is in the name")
     parser.add_argument("--workers", type=int, default=2)
-    asked = parser.parse_args()
-    folder = asked.keep or asked.against.with_name(asked.against.name + "-again")
-    if asked.keep and folder.exists():
+    options = parser.parse_args()
+    folder = options.keep or options.against.with_name(options.against.name + "-again")
+    if options.keep and folder.exists():
         sys.exit(f"{folder} exists already. Give a new folder.")
     shutil.rmtree(folder, ignore_errors=True)
     folder.mkdir(parents=True)
-    words = asked.only.split(",")
+    words = options.only.split(",")
     names = [name for name in cases() if any(word in name for word in words)]
     # A simulator of this file, a search and a run that goes on start processes of their own.
-    own = [name for name in names if name.startswith("buoy")]
+    own_values = [name for name in names if name.startswith("buoy")]
     seconds = {}
-    with ProcessPoolExecutor(asked.workers, mp_context=multiprocessing.get_context("spawn")) as pool:
-        waiting = [pool.submit(made, name, folder) for name in names if name not in own]
-        for name in own:
+    with ProcessPoolExecutor(options.workers, mp_context=multiprocessing.get_context("spawn")) as pool:
+        waiting = [pool.submit(made, name, folder) for name in names if name not in own_values]
+        for name in own_values:
             seconds[name] = made(name, folder)[1]
-        if not asked.only:
+        if not options.only:
             gone_on_with(folder)
         for future in as_completed(waiting):
             name, took = future.result()
             seconds[name] = took
     print(f"{len(names)} runs, {math.fsum(seconds.values()):.0f} s of work")
-    if asked.keep:
+    if options.keep:
         return
-    found = [line for line in differences(asked.against, folder) if any(word in line for word in words)]
-    if asked.only:
-        found = [line for line in found if not line.endswith("only before")]
-    print("\n".join(found) or f"{len(compared_files(folder))} files, all the same")
-    sys.exit(bool(found))
+    result = [line for line in differences(options.against, folder) if any(word in line for word in words)]
+    if options.only:
+        result = [line for line in result if not line.endswith("only before")]
+    print("\n".join(result) or f"{len(compared_files(folder))} files, all the same")
+    sys.exit(bool(result))
 
 
 if __name__ == "__main__":

@@ -25,13 +25,13 @@ WIDTHS = [16, 32, 64, 128, 256, 512]
 
 def seconds(environment, agent, steps, copies, repeats):
     """Seconds of steps and updates a decision, the middle of several runs in which nothing is compiled."""
-    found = []
+    result = []
     for k in range(repeats + 1):
         began = time.perf_counter()
         run = jm.train(environment, agent, steps=steps, copies=copies, seed=k, folder=None, lane="compiled")
         if k:
-            found.append((time.perf_counter() - began) / run.origin["decisions"])
-    return statistics.median(found)
+            result.append((time.perf_counter() - began) / run.origin["decisions"])
+    return statistics.median(result)
 
 
 def slope(over, costs):
@@ -39,16 +39,16 @@ def slope(over, costs):
 
 
 def against(over, cost):
-    found = []
+    result = []
     for value in over:
-        found.append(cost(value))
-        print(value, f"{1e6 * found[-1]:.3f} us a decision", flush=True)
+        result.append(cost(value))
+        print(value, f"{1e6 * result[-1]:.3f} us a decision", flush=True)
     half = len(over) // 2
     return {
-        "microseconds": {str(v): float(f"{1e6 * c:.4g}") for v, c in zip(over, found, strict=True)},
-        "slope": slope(over, found),
-        "slope of the first half": slope(over[: half + 1], found[: half + 1]),
-        "slope of the second half": slope(over[half:], found[half:]),
+        "microseconds": {str(v): float(f"{1e6 * c:.4g}") for v, c in zip(over, result, strict=True)},
+        "slope": slope(over, result),
+        "slope of the first half": slope(over[: half + 1], result[: half + 1]),
+        "slope of the second half": slope(over[half:], result[half:]),
     }
 
 
@@ -56,31 +56,31 @@ def main():
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     words.add_argument("--repeats", type=int, default=3)
     words.add_argument("--json", type=Path)
-    given = words.parse_args()
+    arguments = words.parse_args()
 
     def steps(copies, least, turns):
         return max(least, turns * copies)
 
     def table(copies):
-        return seconds(jm.gallery.Tarn(), jm.QLearning(bins=12), steps(copies, 200_000, 64), copies, given.repeats)
+        return seconds(jm.gallery.Tarn(), jm.QLearning(bins=12), steps(copies, 200_000, 64), copies, arguments.repeats)
 
     def ppo(copies):
         horizon = max(4, min(64, 65_536 // copies))
         agent = jm.PPO(horizon=horizon, minibatch=256)
-        return seconds(jm.gallery.Tarn(), agent, steps(copies, 20_000, 2 * horizon), copies, given.repeats)
+        return seconds(jm.gallery.Tarn(), agent, steps(copies, 20_000, 2 * horizon), copies, arguments.repeats)
 
     def wide(width):
         agent = jm.PPO(network=jm.Dense(width, width))
-        return seconds(jm.gallery.Winch(), agent, math.ceil(8_192 / 64) * 64, 64, given.repeats)
+        return seconds(jm.gallery.Winch(), agent, math.ceil(8_192 / 64) * 64, 64, arguments.repeats)
 
-    found = {
+    result = {
         "copies, table": against(COPIES, table),
         "copies, PPO": against(COPIES, ppo),
         "width, PPO": against(WIDTHS, wide),
     }
-    print(json.dumps(found, indent=2))
-    if given.json:
-        given.json.write_text(json.dumps(found, indent=1) + "\n")
+    print(json.dumps(result, indent=2))
+    if arguments.json:
+        arguments.json.write_text(json.dumps(result, indent=1) + "\n")
 
 
 if __name__ == "__main__":

@@ -64,12 +64,12 @@ METHODS = {"random": BUDGET, "gaussian-process": BUDGET, "halving": round(0.85 *
 
 
 def searched(problem, method, repeat, worker_pool, folder):
-    environment, agent, steps, over = PROBLEMS[problem]
+    environment, agent, steps, space = PROBLEMS[problem]
     training = Training(steps=steps, seeds=(10_000 * (repeat + 1),))
     question = SearchSettings(
         Plan(environment, agent, training),
         Tuning(method=method, candidates=METHODS[method], seed=repeat, again=5),
-        over,
+        space,
     )
     board = Board(training.seeds)
     Engine(question, folder, board, worker_pool, SilentSearchDisplay(), sys.argv).run()

@@ -41,7 +41,7 @@ def speed(seconds):
     with tempfile.TemporaryDirectory() as folder:
         run, process, port = served(folder)
         body = json.dumps({"observation": {c.name: 0.5 for c in run.policy.spec.numbers}})
-        found = {}
+        result = {}
         try:
             for clients in (1, 8, 64):
                 times, until = [[] for _ in range(clients)], time.perf_counter() + seconds
@@ -63,14 +63,14 @@ def speed(seconds):
                 for thread in threads:
                     thread.join()
                 every = np.concatenate(times)
-                found[f"{clients} clients"] = {
+                result[f"{clients} clients"] = {
                     "requests_per_second": round(len(every) / seconds),
                     "p50_ms": round(1e3 * float(np.quantile(every, 0.5)), 2),
                     "p99_ms": round(1e3 * float(np.quantile(every, 0.99)), 2),
                 }
         finally:
             process.kill()
-        return found
+        return result
 
 
 def fuzz(cases, seed=0):
@@ -99,15 +99,15 @@ def fuzz(cases, seed=0):
         counts, wrong = {}, []
         link = http.client.HTTPConnection("127.0.0.1", port)
         for k in range(cases):
-            whole = {"observation": dict.fromkeys(names, 0.5)}
+            complete = {"observation": dict.fromkeys(names, 0.5)}
             kind = k % 6
             if kind == 0:
-                whole["observation"][chance.choice(names)] = chance.choice(junk)
+                complete["observation"][chance.choice(names)] = chance.choice(junk)
             elif kind == 1:
-                whole[chance.choice(["policy", "observations", "legal", "x\n", "observation"])] = chance.choice(junk)
+                complete[chance.choice(["policy", "observations", "legal", "x\n", "observation"])] = chance.choice(junk)
             elif kind == 2:
-                whole = chance.choice(junk)
-            text = json.dumps(whole).encode()
+                complete = chance.choice(junk)
+            text = json.dumps(complete).encode()
             if kind == 3:
                 text = bytes(chance.randrange(256) if chance.random() < 0.1 else b for b in text)
             elif kind == 4:
@@ -131,11 +131,11 @@ def fuzz(cases, seed=0):
             if not (isinstance(status, int) and status < 500):
                 wrong.append((status, text[:80]))
         process.send_signal(signal.SIGINT)
-        said = process.communicate(timeout=30)[1]
+        reply = process.communicate(timeout=30)[1]
         return {
             "statuses": counts,
-            "wrong": [str(one) for one in wrong],
-            "traceback": "Traceback" in said,
+            "wrong": [str(item) for item in wrong],
+            "traceback": "Traceback" in reply,
             "ended": process.returncode,
         }
 

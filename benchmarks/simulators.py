@@ -61,20 +61,20 @@ def ratios(seconds, pairs):
         lambda: ProcessLane(SlowBuoy(), Noise(0, 1, Domain.TRAINING)),
         lambda: ProcessLane(SlowBuoy(), Noise(0, 4, Domain.TRAINING)),
     )
-    found = []
+    result = []
     for _ in range(pairs):
         speeds = []
-        for made in makers:
-            lane = made()
+        for product in makers:
+            lane = product()
             speeds.append(speed(lane, seconds))
             lane.close()
-        found.append(speeds)
-    return found
+        result.append(speeds)
+    return result
 
 
 def workers_of(process):
     """The worker processes that a process has started."""
-    found = []
+    result = []
     for entry in Path("/proc").glob("[0-9]*"):
         try:
             words = (entry / "cmdline").read_bytes().split(b"\0")
@@ -82,17 +82,17 @@ def workers_of(process):
         except (OSError, ValueError):
             continue
         if parent == process and b"jokulmist.lanes.processes.simulator_worker" in words:
-            found.append(int(entry.name))
-    return found
+            result.append(int(entry.name))
+    return result
 
 
 def killed(steps, every):
     """A training in whose course a worker is killed every few seconds: the run, and how many were."""
-    over, kills = threading.Event(), []
+    space, kills = threading.Event(), []
     chance = np.random.default_rng(0)
 
     def kill():
-        while not over.wait(every):
+        while not space.wait(every):
             workers = workers_of(os.getpid())
             if workers:
                 os.kill(int(chance.choice(workers)), signal.SIGKILL)
@@ -103,7 +103,7 @@ def killed(steps, every):
     try:
         run = jm.train(SlowBuoy(), jm.PPO(horizon=32), steps=steps, copies=4, processes=True, folder=None)
     finally:
-        over.set()
+        space.set()
         thread.join()
     return run, len(kills)
 

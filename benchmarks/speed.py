@@ -70,26 +70,26 @@ def whole(code):
 
 
 def whole_pairs(steps, copies, pairs):
-    ours = (
+    first = (
         "import jokulmist as jm, tempfile\n"
         "jm.train(jm.gallery.Tarn(), jm.QLearning(bins=20, discount=1.0, learning_rate=0.1), "
         f"steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
-    theirs = f"from by_hand.numpy_tarn import train\ntrain({steps})"
-    ratios, mine, other = [], [], []
+    second = f"from by_hand.numpy_tarn import train\ntrain({steps})"
+    ratios, own_module, second_item = [], [], []
     for pair in range(pairs):
-        codes = {"ours": ours, "theirs": theirs}
+        codes = {"ours": first, "theirs": second}
         order = ("ours", "theirs") if pair % 2 == 0 else ("theirs", "ours")
         seconds = {side: whole(codes[side]) for side in order}
         ratios.append(seconds["theirs"] / seconds["ours"])
-        mine.append(steps / seconds["ours"])
-        other.append(steps / seconds["theirs"])
+        own_module.append(steps / seconds["ours"])
+        second_item.append(steps / seconds["theirs"])
     return {
         "ratio": median(ratios),
         "least": min(ratios),
         "most": max(ratios),
-        "ours": median(mine),
-        "by_hand": median(other),
+        "ours": median(own_module),
+        "by_hand": median(second_item),
         "pairs": pairs,
     }
 
@@ -110,7 +110,7 @@ def library_share(steps=20_000):
     from jokulmist.lanes.plain import PlainLane
 
     env = jm.gallery.Tarn()
-    found = []
+    result = []
     for _ in range(7):
         lane = PlainLane(env, Noise(0, 1, Domain.TRAINING))
         lane.begin()
@@ -133,8 +133,8 @@ def library_share(steps=20_000):
             env.highest_level(after)
             state = after
         own_methods = (time.perf_counter() - began) / steps
-        found.append(1e6 * (whole_step - own_methods))
-    return median(found)
+        result.append(1e6 * (whole_step - own_methods))
+    return median(result)
 
 
 def main():
@@ -183,8 +183,8 @@ def main():
         needed = to_level(returns)
         curve = [float(part.mean()) for part in np.array_split(returns, 50)]
         results["level"][name] = {"decisions": needed, "seconds": needed / speed if needed else None, "curve": curve}
-        told = "not reached" if needed is None else f"{needed:>9,} decisions, {needed / speed:6.2f} s"
-        print(f"{name:<20} {told}")
+        output = "not reached" if needed is None else f"{needed:>9,} decisions, {needed / speed:6.2f} s"
+        print(f"{name:<20} {output}")
     if options.json:
         options.json.write_text(json.dumps(results, indent=2) + "\n")
 

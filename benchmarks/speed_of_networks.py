@@ -116,17 +116,17 @@ def whole(code):
 
 
 def whole_codes(method, steps, copies):
-    ours = (
+    first = (
         f"# {steps}\nimport jokulmist as jm, tempfile\n"
         f"jm.train(jm.gallery.{place_of(method)}(), jm.{method}(**{settings_of(method)}), steps={steps}, "
         f"copies={copies}, folder=tempfile.mkdtemp())"
     )
     place = place_of(method)
-    theirs = (
+    second = (
         f"# {steps}\nfrom by_hand import {method.lower()}_by_hand as loop\n"
         f"from by_hand.numpy_{place.lower()} import Numpy{place}\nloop.train(Numpy{place}, {steps}, copies={copies})"
     )
-    return ours, theirs
+    return first, second
 
 
 def side_by_side(agent, steps):
@@ -221,9 +221,9 @@ def main():
         few = 6_000 if method == "SAC" else 24_000
         by_hand(method, f"Numpy{place}", 4_000, hand_copies)
         library(agent, WARM, copies)
-        own = "" if copies == hand_copies else " at its own copies"
+        own_values = "" if copies == hand_copies else " at its own copies"
         words = f"{copies} cop{'y' if copies == 1 else 'ies'} against {hand_copies}"
-        name = f"{method} compiled{own}, {words}, NumPy by hand"
+        name = f"{method} compiled{own_values}, {words}, NumPy by hand"
         tell(
             name,
             paired(
@@ -258,16 +258,18 @@ def main():
     if all_cores:
         os.sched_setaffinity(0, all_cores)
     if len(all_cores) > 1:
-        found = [side_by_side(agents["PPO"], 1_000_000) for _ in range(3)]
-        results["side_by_side"] = found
-        print(f"two seeds side by side: {median(found):.2f} times the throughput [{min(found):.2f}, {max(found):.2f}]")
+        outcome = [side_by_side(agents["PPO"], 1_000_000) for _ in range(3)]
+        results["side_by_side"] = outcome
+        print(
+            f"two seeds side by side: {median(outcome):.2f} times the throughput [{min(outcome):.2f}, {max(outcome):.2f}]"
+        )
     if not options.quick:
         for method, copies in (("PPO", 8), ("DQN", 8), ("SAC", 8)):
             for steps in (200_000, 2_000_000):
-                ours, _theirs = whole_codes(method, steps, copies)
+                first, _theirs = whole_codes(method, steps, copies)
                 theirs_short = whole_codes(method, min(steps, 200_000), copies)[1]
                 name = f"{method} whole process, {steps:,} decisions, {copies} copies"
-                tell(name, paired(lambda o=ours: whole(o), lambda t=theirs_short: whole(t), 3))
+                tell(name, paired(lambda o=first: whole(o), lambda t=theirs_short: whole(t), 3))
     if options.json:
         options.json.write_text(json.dumps(results, indent=2) + "\n")
 

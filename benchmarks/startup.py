@@ -40,29 +40,29 @@ def main():
     words = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     words.add_argument("--other", type=Path)
     words.add_argument("--repeats", type=int, default=7)
-    given = words.parse_args()
-    own = Path(__file__).resolve().parents[1]
-    sources = {"this": own / "src", **({"other": given.other.resolve() / "src"} if given.other else {})}
-    found = {}
+    arguments = words.parse_args()
+    own_values = Path(__file__).resolve().parents[1]
+    sources = {"this": own_values / "src", **({"other": arguments.other.resolve() / "src"} if arguments.other else {})}
+    result = {}
     with tempfile.TemporaryDirectory() as parent:
         for name, source in sources.items():
             compileall.compile_dir(source, quiet=2)
             (Path(parent) / name).mkdir()
             for plan, agent in (("table", "QLearning"), ("ppo", "PPO")):
                 (Path(parent) / name / f"{plan}.toml").write_text(PLAN.format(agent))
-        bare = statistics.median(once(["-c", "pass"], Path(parent), own) for _ in range(given.repeats))
+        bare = statistics.median(once(["-c", "pass"], Path(parent), own_values) for _ in range(arguments.repeats))
         for case, command in CASES.items():
             times = {name: [] for name in sources}
-            for k in range(given.repeats + 1):  # the first fills the caches
+            for k in range(arguments.repeats + 1):  # the first fills the caches
                 for name, source in sources.items():
                     took = once(command, Path(parent) / name, source)
                     if k:
                         times[name].append(took)
             for name, own_times in times.items():
-                told = [statistics.median(own_times), min(own_times), max(own_times)]
-                found[f"{case}, {name}"] = [round(one, 3) for one in told]
-            print(case, {name: found[f"{case}, {name}"] for name in sources}, file=sys.stderr, flush=True)
-    print(json.dumps({"an empty Python": round(bare, 3), "median, least, most": found}, indent=2))
+                output = [statistics.median(own_times), min(own_times), max(own_times)]
+                result[f"{case}, {name}"] = [round(item, 3) for item in output]
+            print(case, {name: result[f"{case}, {name}"] for name in sources}, file=sys.stderr, flush=True)
+    print(json.dumps({"an empty Python": round(bare, 3), "median, least, most": result}, indent=2))
 
 
 if __name__ == "__main__":

@@ -41,8 +41,8 @@ def written(folder, method, steps):
 
 def timed(words, again=False):
     began = time.perf_counter()
-    around = {**os.environ, "JAX_ENABLE_COMPILATION_CACHE": "false"} if again else None
-    subprocess.run([*COMMAND, *map(str, words)], check=True, capture_output=True, env=around)
+    surroundings = {**os.environ, "JAX_ENABLE_COMPILATION_CACHE": "false"} if again else None
+    subprocess.run([*COMMAND, *map(str, words)], check=True, capture_output=True, env=surroundings)
     return time.perf_counter() - began
 
 
@@ -74,9 +74,9 @@ def compared(method, steps, again, side_by_side=2):
         differ = 0
         for k, value in enumerate(values):
             for seed in SEEDS:
-                ours = folder / "search" / f"candidate-{k:03d}-seed-{seed}" / "episodes.csv"
-                theirs = folder / "commands" / f"{setting}-{value}-seed-{seed}" / "episodes.csv"
-                differ += ours.read_bytes() != theirs.read_bytes()
+                first = folder / "search" / f"candidate-{k:03d}-seed-{seed}" / "episodes.csv"
+                second = folder / "commands" / f"{setting}-{value}-seed-{seed}" / "episodes.csv"
+                differ += first.read_bytes() != second.read_bytes()
         seconds = [json.loads(path.read_text())["seconds"] for path in (folder / "commands").glob("*/origin.json")]
         warm = [json.loads(path.read_text())["seconds"] for path in (folder / "search").glob("candidate*/origin.json")]
     return {

@@ -105,50 +105,50 @@ def main():
     words.add_argument("--only")
     words.add_argument("--cold", action="store_true")
     words.add_argument("--json", type=Path)
-    given = words.parse_args()
-    told = {}
+    arguments = words.parse_args()
+    output = {}
     with tempfile.TemporaryDirectory() as place:
         warm = Path(place) / "warm"
         warm.mkdir()
         compileall.compile_dir(HERE.parent / "src", quiet=2)
         for name, case in CASES.items():
-            if given.only and name != given.only:
+            if arguments.only and name != arguments.only:
                 continue
             method, small = case["method"], case["place"].lower()
             ours_in_gallery = (HERE / "by_hand" / f"numpy_{small}.py").exists()
-            made = (GALLERY if ours_in_gallery else OWN).format(small=small, **case)
-            more = {**case, "made": made, "numpy": f"numpy_{small}" if ours_in_gallery else "numpy_proving"}
+            product = (GALLERY if ours_in_gallery else OWN).format(small=small, **case)
+            more = {**case, "made": product, "numpy": f"numpy_{small}" if ours_in_gallery else "numpy_proving"}
             module = "numpy_tarn" if method == "QLearning" else f"{method.lower()}_by_hand"
-            ours, theirs = [], []
-            for pair in range(given.pairs + 1):  # the first fills the cache, and is not counted
+            first, second = [], []
+            for pair in range(arguments.pairs + 1):  # the first fills the cache, and is not counted
                 seed = 100 + pair
-                home = Path(place) / f"cold-{name}-{pair}" if given.cold else warm
+                home = Path(place) / f"cold-{name}-{pair}" if arguments.cold else warm
                 home.mkdir(exist_ok=True)
                 if not ours_in_gallery:
                     own_file(case["place"], home)
-                mine = OURS.format(seed=seed, folder=str(home), **more)
+                own_module = OURS.format(seed=seed, folder=str(home), **more)
                 hand = HAND.format(here=str(HERE), module=module, seed=seed, **more)
-                sides = [(ours, mine), (theirs, hand)]
-                for found, code in sides if pair % 2 else sides[::-1]:
-                    if pair or code is mine:
-                        found.append(seconds(code, home))
-            ours = ours[1:]
-            ratios = [hand[0] / mine[0] for mine, hand in zip(ours, theirs, strict=True)]
+                sides = [(first, own_module), (second, hand)]
+                for result, code in sides if pair % 2 else sides[::-1]:
+                    if pair or code is own_module:
+                        result.append(seconds(code, home))
+            first = first[1:]
+            ratios = [hand[0] / own_module[0] for own_module, hand in zip(first, second, strict=True)]
             row = {"ratio": statistics.median(ratios), "least": min(ratios), "most": max(ratios)}
-            for who, side in (("ours", ours), ("by hand", theirs)):
-                row[who] = {
-                    "seconds": round(statistics.median(one[0] for one in side), 2),
-                    "decisions": statistics.median(one[1] for one in side),
-                    "reached": f"{sum(one[2] for one in side)} of {len(side)}",
+            for player, side in (("ours", first), ("by hand", second)):
+                row[player] = {
+                    "seconds": round(statistics.median(item[0] for item in side), 2),
+                    "decisions": statistics.median(item[1] for item in side),
+                    "reached": f"{sum(item[2] for item in side)} of {len(side)}",
                 }
-            told[name] = row
+            output[name] = row
             print(
                 f"{name}, {case['place']}, to {case['level']:g}: {row['ratio']:.1f} times [{row['least']:.1f}, "
                 f"{row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', 'by hand')})}",
                 flush=True,
             )
-    if given.json:
-        given.json.write_text(json.dumps(told, indent=1) + "\n")
+    if arguments.json:
+        arguments.json.write_text(json.dumps(output, indent=1) + "\n")
 
 
 if __name__ == "__main__":

@@ -47,8 +47,8 @@ def until(agent, seed):
     )
     episodes = run.episodes
     steps = episodes["steps"].rolling(10).mean().to_numpy()
-    found = np.flatnonzero(steps < 150)
-    return int(episodes["decisions"].iloc[found[0]]) if len(found) else None
+    result = np.flatnonzero(steps < 150)
+    return int(episodes["decisions"].iloc[result[0]]) if len(result) else None
 
 
 def agents():

@@ -52,7 +52,7 @@ PUNT = ["node", str(ROOT / "examples" / "punt" / "node.mjs")]
 def cost(rounds=7, turns=300):
     """What a turn takes in the library alone: the whole, less what the program itself takes and what a lane of
     simulators in this process takes."""
-    found = {}
+    result = {}
     for arenas in (1, 8, 64):
         environment = jm.Remote(command=["env", f"ARENAS={arenas}", *PUNT])
         lane = RemoteLane(environment, Noise(1, arenas, Domain.TRAINING))
@@ -76,17 +76,19 @@ def cost(rounds=7, turns=300):
                 wholes.append((time.perf_counter() - began) / turns / arenas * 1e6)
                 waited.append(waits[0] / turns / arenas * 1e6)
         lane.close()
-        own = _alone(arenas, turns)
-        told = {name: round(statistics.median(values), 2) for name, values in (("whole", wholes), ("waiting", waited))}
-        told.update(
+        own_values = _alone(arenas, turns)
+        output = {
+            name: round(statistics.median(values), 2) for name, values in (("whole", wholes), ("waiting", waited))
+        }
+        output.update(
             least=round(min(wholes), 2),
             most=round(max(wholes), 2),
-            game=round(own, 2),
-            wire=round(told["whole"] - own - _here(arenas, turns), 2),
+            game=round(own_values, 2),
+            wire=round(output["whole"] - own_values - _here(arenas, turns), 2),
         )
-        told["share_of_waiting"] = round(told["waiting"] / told["whole"], 2)
-        found[f"{arenas} arenas, us an arena and step"] = told
-    return found
+        output["share_of_waiting"] = round(output["waiting"] / output["whole"], 2)
+        result[f"{arenas} arenas, us an arena and step"] = output
+    return result
 
 
 def _alone(arenas, turns):
@@ -133,8 +135,8 @@ def _here(arenas, turns):
 
     lane = PlainLane(Still(), Noise(1, arenas, Domain.TRAINING))
     lane.begin()
-    told, checked = Reader(Still()).read(STILL), Reader.read
-    Reader.read = lambda self, outcome, method="advance": told
+    output, checked = Reader(Still()).read(STILL), Reader.read
+    Reader.read = lambda self, outcome, method="advance": output
     try:
         began = time.perf_counter()
         for turn in range(turns):
@@ -149,10 +151,10 @@ def faults(cases, seed=0):
     chance, counts, wrong = random.Random(seed), dict.fromkeys(FAULTS, 0), []
     began = time.perf_counter()
     for k in range(cases):
-        kind, at = FAULTS[k % len(FAULTS)], chance.randrange(3, 60)
+        kind, position = FAULTS[k % len(FAULTS)], chance.randrange(3, 60)
         with tempfile.TemporaryDirectory() as place:
             environment = jm.Remote(
-                command=["env", f"FAULT={kind}:{at}", f"SEEN={place}/seen", *PROGRAM],
+                command=["env", f"FAULT={kind}:{position}", f"SEEN={place}/seen", *PROGRAM],
                 answer_within=1.0,
                 patience=30.0,
                 most_lost=1.0,
@@ -160,23 +162,25 @@ def faults(cases, seed=0):
             try:
                 run = jm.train(environment, jm.RandomPlay(), steps=240, copies=4, seed=k, folder=None)
                 rows = run.episodes
-                whole = rows[rows["closed_by"] != "lost"]
+                complete = rows[rows["closed_by"] != "lost"]
                 right = (
-                    run.status == "done" and Path(place, "seen").exists() and (whole["moves"] == whole["steps"]).all()
+                    run.status == "done"
+                    and Path(place, "seen").exists()
+                    and (complete["moves"] == complete["steps"]).all()
                 )
                 lost = int((rows["closed_by"] == "lost").sum())
                 # Hello, begin, twenty advances, begin, ...: between two episodes there is none to lose; a float that
                 # sank in the turn before is between two, too.
                 first = rows["decisions"][rows["closed_by"] == "lost"].min() if lost else 0
                 between = int(((rows["closed_by"] != "lost") & (rows["decisions"] == first - 4)).sum())
-                right = right and lost == (0 if (at - 2) % 21 == 0 else 4 - between)
+                right = right and lost == (0 if (position - 2) % 21 == 0 else 4 - between)
                 right = right and sum(rows["steps"]) <= 240 + 4 * 60
                 if not right:
                     wrong.append(
-                        f"{kind}:{at}: {run.status}, {len(rows)} episodes, {(rows['closed_by'] == 'lost').sum()} lost"
+                        f"{kind}:{position}: {run.status}, {len(rows)} episodes, {(rows['closed_by'] == 'lost').sum()} lost"
                     )
             except Exception as failure:
-                wrong.append(f"{kind}:{at}: {type(failure).__name__}: {failure}")
+                wrong.append(f"{kind}:{position}: {type(failure).__name__}: {failure}")
             finally:
                 environment.program.close()
         counts[kind] += 1
@@ -195,17 +199,17 @@ def faults(cases, seed=0):
 def node(steps=400_000):
     """The punt to a level: mean returns of 50 episodes, a seed each, beside random play."""
     punt = jm.Remote(command=PUNT)
-    found = {"random": jm.evaluate("random", punt, episodes=50).mean, "seeds": []}
+    result = {"random": jm.evaluate("random", punt, episodes=50).mean, "seeds": []}
     for seed in range(3):
         began = time.perf_counter()
         run = jm.train(punt, jm.DQN(), steps=steps, copies=8, seed=seed, folder=None)
-        found["seeds"].append(
+        result["seeds"].append(
             {
                 "return": round(jm.evaluate(run, punt, episodes=50).mean, 2),
                 "seconds": round(time.perf_counter() - began),
             }
         )
-    return found
+    return result
 
 
 def browser(steps=60_000):

@@ -71,19 +71,19 @@ def main() -> None:
     )
     # Judged as it acts while it trains: acting greedily would hide how undecided a policy still is. Above 1.5 it knows
     # the far bank.
-    found = jm.compare(search.runs, by="agent.entropy_bonus", score="return", against="0", level=1.5)
+    result = jm.compare(search.runs, by="agent.entropy_bonus", score="return", against="0", level=1.5)
     print(
-        found.table[["group", "seeds", "score", "low", "high", "learned"]].to_string(index=False, float_format="%.2f")
+        result.table[["group", "seeds", "score", "low", "high", "learned"]].to_string(index=False, float_format="%.2f")
     )
     print()
     print(
-        found.pairs[["first", "second", "difference", "p_adjusted", "verdict"]].to_string(
+        result.pairs[["first", "second", "difference", "p_adjusted", "verdict"]].to_string(
             index=False, float_format="%.3f"
         )
     )
-    for note in found.notes:
+    for note in result.notes:
         print(f"* {note}")
-    print(f"\n{found.save(search.path / 'entropy-bonus.png')[0]} shows the curves")
+    print(f"\n{result.save(search.path / 'entropy-bonus.png')[0]} shows the curves")
 
 
 if __name__ == "__main__":

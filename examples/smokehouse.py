@@ -33,18 +33,18 @@ class Smokehouse(jm.Environment):
 
     def advance(self, state, action, draw):
         xp = self.xp
-        here = xp.arange(RACKS) == state.which
-        taken = state.done & (action == 1)
+        place = xp.arange(RACKS) == state.which
+        chosen = state.done & (action == 1)
         worth = xp.exp(-xp.square((state.smoked[state.which] - 95.0) / 18.0))  # best after 95 minutes
-        smoked = xp.where(here & taken, 0.0, state.smoked + self.fire * draw.gamma(4.0, 0.25))
+        smoked = xp.where(place & chosen, 0.0, state.smoked + self.fire * draw.gamma(4.0, 0.25))
         burnt = smoked > 140.0
         smoked = xp.where(burnt, 0.0, smoked)
         # One rack after another is looked at; it is asked about once it has smoked for an hour, and then every ten
         # minutes.
-        which = xp.asarray((state.which + 1) % RACKS, dtype=xp.int32)
-        done = (smoked[which] > 60.0) & draw.bernoulli(0.3)
+        name = xp.asarray((state.which + 1) % RACKS, dtype=xp.int32)
+        done = (smoked[name] > 60.0) & draw.bernoulli(0.3)
         return state.replace(
-            smoked=smoked, which=which, done=done, sold=xp.where(taken, worth, 0.0), burnt=1.0 * xp.sum(burnt)
+            smoked=smoked, which=name, done=done, sold=xp.where(chosen, worth, 0.0), burnt=1.0 * xp.sum(burnt)
         )
 
     @jm.reward

@@ -22,11 +22,11 @@ def fresh_policy(agent, environment, seed=3):
 
 def rows_of(environment, count, seed=0):
     """Observations of random play, one a row."""
-    episode, found, chance = environment.episode(seed=seed), [], np.random.default_rng(seed)
+    episode, result, chance = environment.episode(seed=seed), [], np.random.default_rng(seed)
     labels = environment.action.labels
-    while len(found) < count:
-        found.append(episode.observation)
+    while len(result) < count:
+        result.append(episode.observation)
         episode.act(labels[chance.integers(len(labels))])
         if episode.over:
-            episode = environment.episode(seed=seed + len(found))
-    return found
+            episode = environment.episode(seed=seed + len(result))
+    return result

@@ -23,13 +23,13 @@ class Done(NamedTuple):
 
 def jokulmist(*words, folder="."):
     """Run a command in a folder; where a process of its own matters, a test starts one itself."""
-    out, said, status = io.StringIO(), io.StringIO(), 0
-    with contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(said):
+    out, reply, status = io.StringIO(), io.StringIO(), 0
+    with contextlib.chdir(folder), contextlib.redirect_stdout(out), contextlib.redirect_stderr(reply):
         try:
             main([str(word) for word in words])
         except SystemExit as ended:
             status = ended.code or 0
-    return Done(status, out.getvalue(), said.getvalue())
+    return Done(status, out.getvalue(), reply.getvalue())
 
 
 def benchmark(name):

@@ -173,8 +173,8 @@ class Lamp(jm.Environment):
         return self.State(lit=self.xp.zeros(self.count), order=draw.permutation(self.count), turn=draw.integers(0, 2))
 
     def advance(self, state, action, draw):
-        which = state.order[action]
-        return state.replace(lit=jm.put(state.lit, which, 1.0), turn=self.xp.minimum(state.turn + 1, 12))
+        name = state.order[action]
+        return state.replace(lit=jm.put(state.lit, name, 1.0), turn=self.xp.minimum(state.turn + 1, 12))
 
     @jm.reward
     def light(self, before, after):

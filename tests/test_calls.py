@@ -61,6 +61,6 @@ def test_a_seed_of_an_array_goes_on_as_a_number_does():
     agent = jm.PPO(network=jm.Dense(4), horizon=8)
     policy = jm.train(jm.gallery.Ferry(), agent, steps=16, copies=1, lane="plain", folder=None).policy
     seen = jm.gallery.Ferry().episode(seed=1).observation
-    ours, theirs = ([policy.choose(seen, act="sampled", seed=seed) for _ in range(20)] for seed in (3, np.int64(4)))
-    assert len(set(ours)) > 1
-    assert len(set(theirs)) > 1  # draws again at each call
+    first, second = ([policy.choose(seen, act="sampled", seed=seed) for _ in range(20)] for seed in (3, np.int64(4)))
+    assert len(set(first)) > 1
+    assert len(set(second)) > 1  # draws again at each call

@@ -66,21 +66,21 @@ def test_no_two_classes_share_a_name():
 
 def test_docstrings_name_what_exists():
     """A name of two words or a path in backticks is one that the library's code or texts have."""
-    known = set()
+    known_values = set()
     for tree in TREES.values():
-        known |= {name for name, _ in names_in(tree)}
+        known_values |= {name for name, _ in names_in(tree)}
         for node in ast.walk(tree):
             if isinstance(node, ast.Name):
-                known.add(node.id)
+                known_values.add(node.id)
             elif isinstance(node, ast.Attribute):
-                known.add(node.attr)
+                known_values.add(node.attr)
             elif isinstance(node, ast.alias):
-                known |= set(node.name.split("."))
+                known_values |= set(node.name.split("."))
             elif isinstance(node, ast.keyword) and node.arg:
-                known.add(node.arg)
+                known_values.add(node.arg)
             elif isinstance(node, ast.Constant) and isinstance(node.value, str) and len(node.value) < 60:
-                known |= set(re.findall(r"\w+", node.value))
-    known |= {part for file in TREES for part in file.removesuffix(".py").split("/")}
+                known_values |= set(re.findall(r"\w+", node.value))
+    known_values |= {part for file in TREES for part in file.removesuffix(".py").split("/")}
     files, stale = {file.rpartition("/")[2] for file in TREES}, []
     for file, tree in TREES.items():
         for node in ast.walk(tree):
@@ -90,7 +90,10 @@ def test_docstrings_name_what_exists():
                 parts = text.split(".")
                 if parts[-1] == "py":
                     stale += [f"{file}: {text}"] * (text not in files)
-                elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= known | {"md", "docs"}:
+                elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= known_values | {
+                    "md",
+                    "docs",
+                }:
                     stale.append(f"{file}: {text}")
     assert stale == []
 

@@ -42,8 +42,8 @@ def test_the_public_names_are_there_documented_and_listed():
 )  # a text; a type, shown with `Agent`
 def test_no_public_name_is_without_an_example(name):
     thing = getattr(jm, name)
-    told = thing.__doc__ if "__doc__" in vars(thing) else inspect.getdoc(thing)
-    assert doctest.DocTestParser().get_examples(told), f"`{name}` has no example in its docstring"
+    output = thing.__doc__ if "__doc__" in vars(thing) else inspect.getdoc(thing)
+    assert doctest.DocTestParser().get_examples(output), f"`{name}` has no example in its docstring"
 
 
 def test_a_type_checker_knows_the_public_names():
@@ -76,9 +76,9 @@ def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
     monkeypatch.setattr("jokulmist.training.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
     shutil.copytree(ROOT / "examples", tmp_path / "examples", ignore=shutil.ignore_patterns("runs"))
     shutil.copytree(ROOT / "clients", tmp_path / "clients")
-    here = tmp_path / "examples" / path.name
-    here.write_text(re.sub(r"\b(episodes|record)=\d{2,3}\b", r"\1=10", shorter(path.read_text())))
-    runpy.run_path(str(here), run_name="__main__")
+    place = tmp_path / "examples" / path.name
+    place.write_text(re.sub(r"\b(episodes|record)=\d{2,3}\b", r"\1=10", shorter(path.read_text())))
+    runpy.run_path(str(place), run_name="__main__")
     assert capsys.readouterr().out
 
 
@@ -93,28 +93,28 @@ def test_the_notebook_runs_and_shows_what_it_makes(tmp_path):
     NotebookClient(
         notebook, timeout=280, kernel_name="python3", resources={"metadata": {"path": str(tmp_path)}}
     ).execute()
-    shown = {}
+    displayed = {}
     for cell in notebook.cells:
         if cell.cell_type == "code":
-            shown[cell.source.splitlines()[-1]] = cell.outputs
+            displayed[cell.source.splitlines()[-1]] = cell.outputs
     html = {
         last: [o.data["text/html"] for o in outputs if "text/html" in o.get("data", {})]
-        for last, outputs in shown.items()
+        for last, outputs in displayed.items()
     }
     assert "no error" in html["jm.check(Pond())"][-1]
     assert "episode of Pond, open" in html["episode"][-1]
     assert len(html["run"]) == 2
     assert "done: 2,000 decisions" in html["run"][0]  # the line of progress, written over
     assert "polyline" in html["run"][1]
-    assert any("image/png" in o.get("data", {}) for o in shown["jm.plot(run);"])
-    for last, told in {
+    assert any("image/png" in o.get("data", {}) for o in displayed["jm.plot(run);"])
+    for last, output in {
         "run.policy": "QLearning(bins=20)",
         "jm.evaluate(run.policy, Pond())": "mean return",
         "run.rollouts[-1]": "moments",
         "jm.compare(runs)": "which differ",
         "search": "best agent.bins",
     }.items():
-        assert told in html[last][-1], last
+        assert output in html[last][-1], last
     assert "class Pond" in (tmp_path / "runs" / "pond-qlearning-001" / "source" / "notebook.py").read_text()
 
 
@@ -151,14 +151,14 @@ def test_a_wheel_holds_the_whole_library_and_works_where_the_source_is_not(tmp_p
         "import jokulmist as jm; print(jm.__file__); print(jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=300, "
         "lane='plain').status)"
     )
-    told = subprocess.run(
+    output = subprocess.run(
         [sys.executable, "-P", "-c", program],
         cwd=tmp_path,
         env={**os.environ, "PYTHONPATH": str(tmp_path / "site")},
         capture_output=True,
         text=True,
     )
-    assert told.stdout.split() == [str(tmp_path / "site" / "jokulmist" / "__init__.py"), "done"], told.stderr
+    assert output.stdout.split() == [str(tmp_path / "site" / "jokulmist" / "__init__.py"), "done"], output.stderr
 
 
 def blocks(page, language):
@@ -188,8 +188,8 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
 @pytest.mark.slow
 def test_the_guides_to_comparing_and_tuning_run(capsys):
     exec(blocks("docs/comparing.md", "python")[0], {"__name__": "guide"})
-    told = capsys.readouterr().out
-    assert "learning_rate 0.02" in told
+    output = capsys.readouterr().out
+    assert "learning_rate 0.02" in output
     assert Path("rates-scores.csv").exists()
     exec(blocks("docs/tuning.md", "python")[0], {"__name__": "guide"})
     assert "agent.exploration" in capsys.readouterr().out
@@ -230,11 +230,11 @@ def test_the_code_of_a_guide_runs_from_top_to_bottom(page, monkeypatch):
 def test_the_guide_to_the_methods_names_every_reading():
     from jokulmist.agents.registry import AGENTS
 
-    told = (ROOT / "docs" / "methods.md").read_text()
+    output = (ROOT / "docs" / "methods.md").read_text()
     for name in ("DQN", "Reinforce", "ActorCritic", "PPO", "LinearQ", "DDPG", "TD3", "SAC"):
-        assert f"`{name}" in told
+        assert f"`{name}" in output
         for reading in AGENTS[name].reading_names:
-            assert f"`{reading}`" in told, reading
+            assert f"`{reading}`" in output, reading
 
 
 @pytest.mark.slow
@@ -247,9 +247,9 @@ def test_the_first_session_is_what_really_happens():
     text = (ROOT / "docs" / "first-session.md").read_text()
     Path("draft.py").write_text(draft)
     report = jm.check(environment_class("draft.py")())
-    told = re.findall(r"^error  (.{24})", text, re.M)
-    assert [finding.problem[:24] for finding in report.findings] == told
-    assert len(told) == 3
+    output = re.findall(r"^error  (.{24})", text, re.M)
+    assert [finding.problem[:24] for finding in report.findings] == output
+    assert len(output) == 3
     for finding in report.findings:
         assert finding.why in text
         assert finding.place.replace("draft.py", "sauna.py") in text
@@ -289,13 +289,13 @@ def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
 
     cls = getattr(jm.gallery, SHIPPED[name][1])
     text = " ".join(cls.__doc__.split())
-    told = {"random": re.search(r"random play returns (-?\d+\.?\d*)", text)}
-    told |= {who: re.search(rf"`{who}` (-?\d+\.?\d*)", text) for who in outline_of(cls).references}
-    for who, number in told.items():
+    output = {"random": re.search(r"random play returns (-?\d+\.?\d*)", text)}
+    output |= {player: re.search(rf"`{player}` (-?\d+\.?\d*)", text) for player in outline_of(cls).references}
+    for player, number in output.items():
         if number is not None:
-            measured = jm.evaluate(who, cls(), episodes=200, seed=1).mean
-            assert float(number[1]) == pytest.approx(measured, abs=0.6), who
-    assert told["random"] is not None
+            measured = jm.evaluate(player, cls(), episodes=200, seed=1).mean
+            assert float(number[1]) == pytest.approx(measured, abs=0.6), player
+    assert output["random"] is not None
 
 
 def test_every_screenshot_is_linked_and_every_link_is_there():

@@ -20,15 +20,15 @@ def section(title):
 
 def test_each_command_stands_in_the_table_once():
     named = [name for cell in section("Commands") for name in re.findall(r"`([a-z]+)`", cell)]
-    assert sorted(named) == sorted(one.name or one.callback.__name__ for one in app.registered_commands)
+    assert sorted(named) == sorted(item.name or item.callback.__name__ for item in app.registered_commands)
 
 
 def test_each_call_of_the_table_is_one():
     for name in [name for cell in section("Calls") for name in re.findall(r"`([A-Za-z_.]+)`", cell)]:
-        found = jm
+        result = jm
         for part in name.split("."):
-            found = getattr(found, part)
-        assert callable(found), name
+            result = getattr(result, part)
+        assert callable(result), name
 
 
 def test_each_route_stands_in_the_tables_with_its_method(tmp_path):
@@ -36,16 +36,16 @@ def test_each_route_stands_in_the_tables_with_its_method(tmp_path):
         ("Routes of the page", Live(tmp_path).app().routes),
         ("Routes of `serve`", app_of({"one": SimpleNamespace()}).routes),
     ):
-        told = set()
+        output = set()
         for cell in section(title):
             method = ""
             for word in re.findall(r"GET|POST|WebSocket|`[^`]+`", cell):
                 if word.startswith("`"):
-                    told.add((method, word.strip("`")))
+                    output.add((method, word.strip("`")))
                 else:
                     method = word
-        there = {
+        target_place = {
             ("WebSocket" if not hasattr(route, "methods") else "POST" if "POST" in route.methods else "GET", route.path)
             for route in routes
         }
-        assert told == there
+        assert output == target_place

@@ -50,9 +50,9 @@ class Page(HTMLParser):
         self.feed(file.read_text(encoding="utf-8"))
 
     def handle_starttag(self, tag, attributes):
-        given = dict(attributes)
-        self.anchors.add(given.get("id"))
-        self.links += [given[name] for name in ("href", "src") if given.get(name)]
+        arguments = dict(attributes)
+        self.anchors.add(arguments.get("id"))
+        self.links += [arguments[name] for name in ("href", "src") if arguments.get(name)]
 
 
 def test_no_link_is_broken_and_every_page_is_reached(site):
@@ -63,12 +63,12 @@ def test_no_link_is_broken_and_every_page_is_reached(site):
             target, anchor = urldefrag(link)
             if re.match(r"[a-z]+:", target):
                 continue
-            there = file if not target else (file.parent / unquote(target.partition("?")[0])).resolve()
-            assert there.exists(), f"{file.name} links {link}"
-            if there in pages and there != file:
-                reached.add(there)
-            if anchor and there in pages:
-                assert unquote(anchor) in pages[there].anchors, f"{file.name} links {link}"
+            target_place = file if not target else (file.parent / unquote(target.partition("?")[0])).resolve()
+            assert target_place.exists(), f"{file.name} links {link}"
+            if target_place in pages and target_place != file:
+                reached.add(target_place)
+            if anchor and target_place in pages:
+                assert unquote(anchor) in pages[target_place].anchors, f"{file.name} links {link}"
     assert {file.name for file in set(pages) - reached} <= {
         "index.html",
         "search.html",
@@ -95,6 +95,6 @@ def test_the_search_works_without_a_network(site):
         page = browser.new_page()
         page.goto(f"{(site / 'search.html').as_uri()}?q=curriculum")
         page.wait_for_selector("#search-results li a")
-        found = [link.inner_text() for link in page.query_selector_all("#search-results li a")]
+        result = [link.inner_text() for link in page.query_selector_all("#search-results li a")]
         browser.close()
-    assert any("difficulty" in one for one in found), found
+    assert any("difficulty" in item for item in result), result

@@ -92,8 +92,8 @@ class Arena:
     def _changes(self, event, given):
         """Whether something is about to change a file of a user's."""
         opened = event == "open" and isinstance(given[0], (str, bytes)) and (given[2] or 0) & WRITING
-        made = event in CHANGING[:2] and isinstance(given[0], (str, bytes, os.PathLike))
-        return (opened or made) and not os.path.realpath(os.fsdecode(given[0])).startswith(("/dev/", "/proc/"))
+        product = event in CHANGING[:2] and isinstance(given[0], (str, bytes, os.PathLike))
+        return (opened or product) and not os.path.realpath(os.fsdecode(given[0])).startswith(("/dev/", "/proc/"))
 
     def _may(self, path):
         full = os.path.realpath(os.fsdecode(path))
@@ -137,12 +137,12 @@ class Arena:
         try:
             with (
                 warnings.catch_warnings(),
-                contextlib.redirect_stdout(io.StringIO()) as shown,
-                contextlib.redirect_stderr(io.StringIO()) as said,
+                contextlib.redirect_stdout(io.StringIO()) as displayed,
+                contextlib.redirect_stderr(io.StringIO()) as reply,
             ):
                 warnings.simplefilter("ignore")
                 status = work()
-            text = said.getvalue() + shown.getvalue()
+            text = reply.getvalue() + displayed.getvalue()
         except Hung:
             return f"more than {SECONDS} s"
         except Escaped as out:
@@ -160,7 +160,7 @@ class Arena:
             return f"a traceback was printed: {text[text.index('Traceback (most recent') :][:1500]}"
         if any(c in text for c in "\x1b\x07\x9b"):
             return "a control character reached the terminal"
-        if status in (1, 2) and not (text.strip() or shown.getvalue().strip()):
+        if status in (1, 2) and not (text.strip() or displayed.getvalue().strip()):
             return f"status {status} without a word"
         return None
 
@@ -171,11 +171,15 @@ class Arena:
             return f"half a file was left: {part.name}"
         for origin in self.root.glob("runs/*/origin.json"):
             with contextlib.suppress(ValueError, OSError, RecursionError):
-                told = json.loads(origin.read_text())
+                output = json.loads(origin.read_text())
                 # Where every later write is refused, its end cannot be written: it will be listed as killed.
                 cut_off = self.fails is not None and self.fails[2] and (origin.parent / "episodes.csv").exists()
-                ours = isinstance(told, dict) and told.get("status") == "running" and told.get("process") == os.getpid()
-                if ours and not cut_off:
+                first = (
+                    isinstance(output, dict)
+                    and output.get("status") == "running"
+                    and output.get("process") == os.getpid()
+                )
+                if first and not cut_off:
                     shutil.rmtree(origin.parent)
                     return f"{origin.parent.name} was left as running"
         return None

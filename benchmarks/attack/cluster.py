@@ -61,9 +61,9 @@ def cluster(workers):
         "--no-nanny",
         "--no-dashboard",
     ]
-    found = [subprocess.Popen(words, **QUIET) for _ in range(workers)]
+    result = [subprocess.Popen(words, **QUIET) for _ in range(workers)]
     time.sleep(5)
-    return address, scheduler, found
+    return address, scheduler, result
 
 
 def command(*words):
@@ -87,11 +87,11 @@ def ends(process, name, status, words, wanted, most=MOST_SECONDS):
         process.kill()
         out = process.communicate()[0]
     seconds = time.time() - began
-    found = json.loads(Path("runs", name, "search.json").read_text())["status"]
-    good = process.returncode == status and words in out and "Traceback" not in out and found == wanted
+    result = json.loads(Path("runs", name, "search.json").read_text())["status"]
+    good = process.returncode == status and words in out and "Traceback" not in out and result == wanted
     print(
         f"{'ok   ' if good else 'FAULT'} {name}: {seconds:.1f} s, status {process.returncode}, the search is "
-        f"{found}: {words!r}"
+        f"{result}: {words!r}"
     )
     if not good:
         print(out[-1000:])

@@ -200,33 +200,35 @@ def sings(canary):
 
 def changed_file(path, draw, canary, outside):
     """One file, in one of many ways."""
-    how = draw.choice(["bytes", "cut", "empty", "link", "pipe", "hole", "gone", "folder", "noise", "append"])
+    manner = draw.choice(["bytes", "cut", "empty", "link", "pipe", "hole", "gone", "folder", "noise", "append"])
     if path.is_symlink() or not path.is_file() or path.stat().st_size > 1 << 26:
         return f"{path.name} left"
     data = path.read_bytes()
-    if how == "bytes":
-        at = draw.randrange(len(data) + 1)
-        path.write_bytes(data[:at] + draw.randbytes(draw.randrange(1, 6)) + data[at + draw.randrange(0, 6) :])
-    elif how == "cut":
+    if manner == "bytes":
+        position = draw.randrange(len(data) + 1)
+        path.write_bytes(
+            data[:position] + draw.randbytes(draw.randrange(1, 6)) + data[position + draw.randrange(0, 6) :]
+        )
+    elif manner == "cut":
         path.write_bytes(data[: draw.randrange(len(data) + 1)])
-    elif how == "noise":
+    elif manner == "noise":
         path.write_bytes(draw.randbytes(200))
-    elif how == "append":
+    elif manner == "append":
         path.write_bytes(data + (sings(canary).encode() if path.suffix == ".py" else data[:100]))
-    elif how == "empty":
+    elif manner == "empty":
         path.write_bytes(b"")
     else:
         path.unlink()
-        if how == "link":
+        if manner == "link":
             path.symlink_to(outside / "secret.csv")
-        elif how == "pipe":
+        elif manner == "pipe":
             os.mkfifo(path)
-        elif how == "hole":
+        elif manner == "hole":
             path.touch()
             os.truncate(path, 6 << 30)
-        elif how == "folder":
+        elif manner == "folder":
             path.mkdir()
-    return f"{path.name} {how}"
+    return f"{path.name} {manner}"
 
 
 def changed_json(path, draw, values=ODD):
@@ -265,7 +267,7 @@ def deep(levels):
 
 def planted(source, draw, canary, outside):
     """Code that was not there."""
-    how = draw.choice(
+    manner = draw.choice(
         [
             "sitecustomize.py",
             "numpy.py",
@@ -278,23 +280,23 @@ def planted(source, draw, canary, outside):
             "package",
         ]
     )
-    if how.endswith(".pyc"):
+    if manner.endswith(".pyc"):
         import py_compile
 
         (outside / "x.py").write_text(sings(canary))
-        py_compile.compile(str(outside / "x.py"), cfile=str(source / how))
+        py_compile.compile(str(outside / "x.py"), cfile=str(source / manner))
         (outside / "x.py").unlink()
-    elif how == "link":
+    elif manner == "link":
         (source / f"linked{draw.random()}.py").symlink_to(outside / "secret.csv")
-    elif how == "linked folder":
+    elif manner == "linked folder":
         (source / f"linked{draw.random()}").symlink_to(outside)
-    elif how == "package":
+    elif manner == "package":
         (source / "extra").mkdir(exist_ok=True)
         (source / "extra" / "__init__.py").write_text(sings(canary))
-    elif (source / how).is_file() or not (source / how).exists():  # not a folder or a pipe of an earlier change
-        with (source / how).open("a") as stream:
+    elif (source / manner).is_file() or not (source / manner).exists():  # not a folder or a pipe of an earlier change
+        with (source / manner).open("a") as stream:
             stream.write("\n" + sings(canary))
-    return f"planted {how}"
+    return f"planted {manner}"
 
 
 def changed_plan(path, draw, canary, outside):
@@ -347,8 +349,8 @@ def looked_at(folder, name, draw, canary):
         ),
         "compare": lambda: command("compare", run, folder / "other"),
         "open": lambda: [
-            getattr(jm.Run.open(run), what)
-            for what in ("episodes", "readings", "evaluated", "policy", "rollouts", "origin")
+            getattr(jm.Run.open(run), subject)
+            for subject in ("episodes", "readings", "evaluated", "policy", "rollouts", "origin")
         ],
         "environment": lambda: jm.Run.open(run).environment,
         "page": lambda: paged(folder, name, draw, look=False),
@@ -389,10 +391,10 @@ def paged(folder, name, draw, look):
     for route in app.routes:
         if route.path in ("/api/events", "/api/begin") or "{verb}" in route.path:
             continue
-        of = draw.choice(["run", "kept"])
+        owner = draw.choice(["run", "kept"])
         values = {
-            "of": of,
-            "name": kept if of == "kept" and "episode" in route.path else name,
+            "of": owner,
+            "name": kept if owner == "kept" and "episode" in route.path else name,
             "which": draw.choice(["0", "last", "early"]),
             "moment": "1",
             "file": "main.js",
@@ -408,8 +410,8 @@ def paged(folder, name, draw, look):
             if path == "/api/games"
             else {}
         )
-        status, told = asked(app, path, None if "GET" in route.methods else body)
-        assert status < 500, (path, status, told[:300])
+        status, output = asked(app, path, None if "GET" in route.methods else body)
+        assert status < 500, (path, status, output[:300])
 
 
 def asked(app, path, body):
@@ -456,17 +458,19 @@ def folders(folder, canary, outside, draw):
     run = folder / "theirs"
     steps = []
     for _ in range(draw.randrange(1, 4)):
-        how = draw.randrange(5)
+        manner = draw.randrange(5)
         files = [path for path in run.rglob("*") if path.is_file() and not path.is_symlink()]
-        if how == 0:
+        if manner == 0:
             steps.append(planted(run / "source", draw, canary, outside))
-        elif how == 1 and (run / "plan.toml").is_file() and "Pond" in (run / "plan.toml").read_text(errors="replace"):
+        elif (
+            manner == 1 and (run / "plan.toml").is_file() and "Pond" in (run / "plan.toml").read_text(errors="replace")
+        ):
             steps.append(changed_plan(run / "plan.toml", draw, canary, outside))
-        elif how == 2:
+        elif manner == 2:
             name = draw.choice(["origin.json", "source/index.json"])
             if (run / name).is_file():
                 steps.append(changed_json(run / name, draw))
-        elif how == 3 and draw.random() < 0.3:
+        elif manner == 3 and draw.random() < 0.3:
             part = draw.choice(["rollouts", "checkpoints", "source"])
             if (run / part).is_dir() and not (run / part).is_symlink():
                 shutil.move(run / part, outside / part)
@@ -485,11 +489,11 @@ def queues(folder, canary, outside, draw):
     from jokulmist.sources import trust
     from jokulmist.work.queue import FILE, Queue
 
-    ours, trust._SECRET = trust._SECRET, b"somebody else's key"
+    first, trust._SECRET = trust._SECRET, b"somebody else's key"
     queue = Queue(folder)
     for _ in range(draw.randrange(1, 4)):
         queue.add(draw.choice(["resume", "redo", "evaluate", "report", "export"]), "theirs")
-    trust._SECRET = ours
+    trust._SECRET = first
     columns = [
         "verb",
         "options",
@@ -561,7 +565,7 @@ def heads(folder, canary, outside, draw):
 
     name = draw.choice(["theirs", "other"])
     file = next((folder / name / "checkpoints").glob("[0-9]*")) / "arrays.safetensors"
-    arrays, about = open_arrays(file)
+    arrays, metadata = open_arrays(file)
     (outside / "evil.py").write_text(sings(canary))
     evil = [
         f"{outside}/evil.py:Net",
@@ -570,7 +574,7 @@ def heads(folder, canary, outside, draw):
         "os:system",
     ]
     place = folder / "about.json"
-    place.write_text(json.dumps(about))
+    place.write_text(json.dumps(metadata))
     steps = [changed_json(place, draw, [*ODD, *evil]) for _ in range(draw.randrange(1, 3))]
     text = place.read_text()
     place.unlink()
@@ -594,9 +598,9 @@ def kept(folder, canary, outside, draw):
     beside = next(path for path in (folder / "rollouts").iterdir() if path.is_dir())
     steps = []
     for _ in range(draw.randrange(1, 3)):
-        how = draw.randrange(3)
-        if how == 0:
-            told = draw.choice(
+        manner = draw.randrange(3)
+        if manner == 0:
+            output = draw.choice(
                 [
                     {"environment": f"{outside}/evil.py:Pond"},
                     {"environment": "remote", "parameters": {"command": ["touch", str(canary)]}},
@@ -611,9 +615,9 @@ def kept(folder, canary, outside, draw):
                 (beside / "origin.json").rmdir()
             replaced = beside / "origin.json"
             replaced.unlink(missing_ok=True)
-            replaced.write_text(json.dumps(told))
-            steps.append(f"kept {told!r:.80}")
-        elif how == 1:
+            replaced.write_text(json.dumps(output))
+            steps.append(f"kept {output!r:.80}")
+        elif manner == 1:
             steps.append(planted(beside / "source", draw, canary, outside))
         else:
             files = [path for path in (folder / "rollouts").rglob("*") if path.is_file() and not path.is_symlink()]
@@ -658,17 +662,17 @@ def exports(folder, canary, outside, draw):
         )
 
     policy = jm.Policy.open(next((folder / "other" / "checkpoints").glob("[0-9]*")) / "arrays.safetensors")
-    about = json.loads(json.dumps(policy.about()))
-    about["spec"]["channels"][0][draw.choice(["unit", "name"])] = one()
-    about["spec"]["action"]["labels"] = [one(), one()]
+    metadata = json.loads(json.dumps(policy.about()))
+    metadata["spec"]["channels"][0][draw.choice(["unit", "name"])] = one()
+    metadata["spec"]["action"]["labels"] = [one(), one()]
     from jokulmist.records.checkpoints import save_arrays
 
-    save_arrays(folder / "p.safetensors", policy.learner, about)
+    save_arrays(folder / "p.safetensors", policy.learner, metadata)
     forms = ["python", "c", "javascript"]
     for form in draw.sample(forms, 1):
         with contextlib.suppress(jm.JokulmistError):
             jm.export(jm.Policy.open(folder / "p.safetensors"), form, folder / "out", about=one())
-    return [about["spec"]["channels"][0]["unit"], about["spec"]["action"]["labels"]]
+    return [metadata["spec"]["channels"][0]["unit"], metadata["spec"]["action"]["labels"]]
 
 
 KINDS = {"folders": folders, "queues": queues, "heads": heads, "kept": kept, "exports": exports}

@@ -145,14 +145,14 @@ def plans(arena, chance):
         name = chance.choice(list(agents))
         plan["agent"] = {"use": name, **{k: v for k, v in SMALL.items() if k in agents[name]}}
         plan["training"] = {"steps": 60, "lane": "plain"}
-        value, where = chance.choice(VALUES), chance.random()
-        if where < 0.5 and agents[name]:
+        value, place = chance.choice(VALUES), chance.random()
+        if place < 0.5 and agents[name]:
             key = chance.choice(agents[name])
             plan["agent"][key] = value
-        elif where < 0.75:
+        elif place < 0.75:
             key = chance.choice(TRAINING)
             plan["training"][key] = value
-        elif where < 0.85:
+        elif place < 0.85:
             key = chance.choice(("use", "rain", "weights", "modify", "nothing"))
             plan["environment"][key] = value
         else:
@@ -172,8 +172,8 @@ def plans(arena, chance):
             f"{name} {key} = {value!r:.80}",
             lambda: command("train", "case.toml", "--name", "case", "--workers", 1),
         )
-        for made in arena.root.glob("runs/case*"):
-            shutil.rmtree(made, ignore_errors=True)
+        for product in arena.root.glob("runs/case*"):
+            shutil.rmtree(product, ignore_errors=True)
         yield
 
 
@@ -181,13 +181,13 @@ def _spoiled(chance, data, name):
     """The content of a file, damaged or forged."""
     if name.endswith(".safetensors") and len(data) > 8 and chance.random() < 0.4:
         return _forged_head(chance, data)
-    how = chance.randrange(9)
-    if how == 0:
+    manner = chance.randrange(9)
+    if manner == 0:
         return data[: chance.randrange(len(data) + 1)]
-    if how == 1 and data:
-        at = chance.randrange(len(data))
-        return data[:at] + bytes([chance.randrange(256)]) + data[at + 1 :]
-    if how == 2:
+    if manner == 1 and data:
+        position = chance.randrange(len(data))
+        return data[:position] + bytes([chance.randrange(256)]) + data[position + 1 :]
+    if manner == 2:
         return chance.choice(
             (
                 b"",
@@ -204,14 +204,14 @@ def _spoiled(chance, data, name):
                 b"\n\n\n",
             )
         )
-    if how == 3 and name.endswith(".json"):
+    if manner == 3 and name.endswith(".json"):
         try:
             tree = json.loads(data)
         except ValueError:
             return b"{"
         _replace_one(chance, tree)
         return json.dumps(tree).encode("utf-8", "surrogatepass")
-    if how == 4:
+    if manner == 4:
         for old, new in (
             (b"Pond", b"\x1b[31mPond"),
             (b"QLearning", b"os:system"),
@@ -222,17 +222,17 @@ def _spoiled(chance, data, name):
             if old in data and chance.random() < 0.5:
                 return data.replace(old, new)
         return data + data
-    if how == 5:
+    if manner == 5:
         lines = data.split(b"\n")
         chance.shuffle(lines)
         return b"\n".join(lines)
-    if how == 6:
+    if manner == 6:
         cells = data.split(b",")
         cells[chance.randrange(len(cells))] = chance.choice(
             (b"x", b"nan", b"", b"1e999", b"-1", b'"', b"\x1b[2J", b"9" * 40)
         )
         return b",".join(cells)
-    if how == 7:
+    if manner == 7:
         return data[::-1]
     return data.replace(b"=", b"= [", 1)
 
@@ -241,9 +241,9 @@ def _forged_head(chance, data):
     """Arrays whose head tells something else of the policy."""
     size = int.from_bytes(data[:8], "little")
     head = json.loads(data[8 : 8 + size])
-    about = json.loads(head.get("__metadata__", {}).get("about", "{}"))
-    _replace_one(chance, about)
-    head["__metadata__"] = {"about": json.dumps(about)}
+    metadata = json.loads(head.get("__metadata__", {}).get("about", "{}"))
+    _replace_one(chance, metadata)
+    head["__metadata__"] = {"about": json.dumps(metadata)}
     new = json.dumps(head).encode("utf-8", "surrogatepass")
     new += b" " * (-len(new) % 8)
     return len(new).to_bytes(8, "little") + new + data[8 + size :]
@@ -310,12 +310,12 @@ def records(arena, chance):
             label.append(file.relative_to(run).as_posix())
             if not file.exists() or not file.is_file():
                 continue
-            how = chance.random()
-            if how < 0.75:
+            manner = chance.random()
+            if manner < 0.75:
                 file.write_bytes(_spoiled(chance, file.read_bytes(), file.name))
-            elif how < 0.85:
+            elif manner < 0.85:
                 file.unlink()
-            elif how < 0.92:
+            elif manner < 0.92:
                 file.unlink()
                 file.mkdir()
             elif file.suffix == ".py":
@@ -381,11 +381,11 @@ def searches(arena, chance):
         ]
         file = chance.choice(files)
         if file.name == "search.json" and chance.random() < 0.5:  # as if it had been stopped
-            told = json.loads(file.read_text())
-            told.update(status="stopped", again={}, winner=None)
-            told["candidates"][1].update(scores={}, until=0)
-            _replace_one(chance, told)
-            file.write_text(json.dumps(told))
+            output = json.loads(file.read_text())
+            output.update(status="stopped", again={}, winner=None)
+            output["candidates"][1].update(scores={}, until=0)
+            _replace_one(chance, output)
+            file.write_text(json.dumps(output))
         elif chance.random() < 0.9:
             file.write_bytes(_spoiled(chance, file.read_bytes(), file.name))
         else:
@@ -428,8 +428,8 @@ def _prepared(arena, chance):
 
 
 def _swept(arena):
-    for made in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
-        shutil.rmtree(made, ignore_errors=True)
+    for product in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
+        shutil.rmtree(product, ignore_errors=True)
 
 
 def faults(arena, chance):
@@ -554,11 +554,11 @@ def code(arena, chance):
     while True:
         text, wrong = POND, chance.choice(RETURNS)
         if chance.random() < 0.6:
-            where = chance.choice(list(METHODS))
-            text = text.replace(METHODS[where], f"        return {wrong}")
+            place = chance.choice(list(METHODS))
+            text = text.replace(METHODS[place], f"        return {wrong}")
         else:
             extra = chance.choice(EXTRAS)
-            where = extra.split("def ")[1].split("(")[0]
+            place = extra.split("def ")[1].split("(")[0]
             text += "\n" + extra.format(wrong)
         if chance.random() < 0.1:
             text = text.replace(
@@ -567,9 +567,9 @@ def code(arena, chance):
         (arena.root / "case.toml").write_text(tomli_w.dumps(plan))
         (arena.root / "case.py").write_text(text)
         use = chance.choice(USES)
-        arena.tried("code", f"{where} gives {wrong}: {' '.join(map(str, use))}", lambda use=use: command(*use))
-        for made in arena.root.glob("runs/case*"):
-            shutil.rmtree(made, ignore_errors=True)
+        arena.tried("code", f"{place} gives {wrong}: {' '.join(map(str, use))}", lambda use=use: command(*use))
+        for product in arena.root.glob("runs/case*"):
+            shutil.rmtree(product, ignore_errors=True)
         for name in [n for n in sys.modules if n.startswith("jokulmist_user_case")]:
             del sys.modules[name]
         yield

@@ -69,8 +69,14 @@ def train(
             action = np.where(tries, chance.integers(0, choices, copies), np.asarray(choose(params, seen)))
         for k, env in enumerate(envs):
             after, reward, ended, cut = env.step(int(action[k]))
-            at = done % size
-            rows[at], following[at], actions[at], rewards[at], ends[at] = seen[k], after, action[k], reward, ended
+            position = done % size
+            rows[position], following[position], actions[position], rewards[position], ends[position] = (
+                seen[k],
+                after,
+                action[k],
+                reward,
+                ended,
+            )
             done += 1
             totals[k] += reward
             if ended or cut:

@@ -51,21 +51,21 @@ def train(steps, seed=0, bins=20):
         return int(np.digitize(seen[0], edges)), int(seen[1])
 
     returns, total = [], 0.0
-    here = cell(env.reset())
+    place = cell(env.reset())
     for step in range(steps):
         exploration = max(0.05, 1.0 - 0.95 * step / (0.5 * steps))
         if chance.random() < exploration:
             action = int(chance.integers(3))
         else:
-            action = int(np.argmax(table[here]))
+            action = int(np.argmax(table[place]))
         seen, reward, done = env.step(action)
-        there = cell(seen)
-        target = reward if done else reward + np.max(table[there])
-        table[here][action] += 0.1 * (target - table[here][action])
+        target_place = cell(seen)
+        target = reward if done else reward + np.max(table[target_place])
+        table[place][action] += 0.1 * (target - table[place][action])
         total += reward
-        here = there
+        place = target_place
         if done:
             returns.append(total)
             total = 0.0
-            here = cell(env.reset())
+            place = cell(env.reset())
     return np.array(returns), table

@@ -102,8 +102,8 @@ def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, 
         logs, values, rewards, after = (np.zeros((horizon, copies), np.float32) for _ in range(4))
         closed = np.zeros((horizon, copies), bool)
         for t in range(horizon):
-            key, own = jax.random.split(key)
-            action, log, value = choose(params, seen, own)
+            key, own_values = jax.random.split(key)
+            action, log, value = choose(params, seen, own_values)
             action = np.asarray(action)
             rows[t], actions[t], logs[t], values[t] = seen, action, log, value
             following = np.empty_like(seen)
@@ -122,16 +122,16 @@ def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, 
         values_next = np.concatenate([values[1:], np.asarray(value_of(params, seen))[None]])
         gain, advantages = np.zeros(copies, np.float32), np.zeros_like(rewards)
         for t in reversed(range(horizon)):
-            ahead = np.where(closed[t], after[t], values_next[t])
-            gain = rewards[t] + discount * ahead - values[t] + discount * decay * np.where(closed[t], 0.0, gain)
+            next_value = np.where(closed[t], after[t], values_next[t])
+            gain = rewards[t] + discount * next_value - values[t] + discount * decay * np.where(closed[t], 0.0, gain)
             advantages[t] = gain
         targets = advantages + values
         spread = (advantages - advantages.mean()) / (advantages.std() + 1e-8)
         batch = [a.reshape(size, *a.shape[2:]) for a in (rows, actions, logs, spread, targets)]
-        now = rate * (1.0 - done / steps)
+        current = rate * (1.0 - done / steps)
         for _ in range(epochs):
             order = chance.permutation(size)
             for part in np.split(order[: parts * (size // parts)], parts):
-                params, moments = update(params, moments, now, *[a[part] for a in batch])
+                params, moments = update(params, moments, current, *[a[part] for a in batch])
         done += size
     return np.array(returns), np.array(when)

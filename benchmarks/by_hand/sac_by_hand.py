@@ -41,27 +41,27 @@ def make_update(adam, discount, share, entropy_target):
     def update(policy, critics, target, heat, moments, key, rate, seen, action, reward, ended, following):
         key, first, second = jax.random.split(key, 3)
         temperature = jnp.exp(heat)
-        ahead, log_p = sampled(policy, following, first)
-        later = jnp.min(values(target, following, ahead), axis=0) - temperature * log_p
+        next_value, log_p = sampled(policy, following, first)
+        later = jnp.min(values(target, following, next_value), axis=0) - temperature * log_p
         wanted = reward + discount * (1.0 - ended) * later
 
         def critic_loss(critics):
             return jnp.sum(jnp.mean(0.5 * (values(critics, seen, action) - wanted) ** 2, axis=1))
 
         def policy_loss(policy):
-            now, log_p = sampled(policy, seen, second)
-            return jnp.mean(temperature * log_p - jnp.min(values(critics, seen, now), axis=0)), -jnp.mean(log_p)
+            current, log_p = sampled(policy, seen, second)
+            return jnp.mean(temperature * log_p - jnp.min(values(critics, seen, current), axis=0)), -jnp.mean(log_p)
 
         def stepped(part, gradients, moments):
             steps, moments = adam.update(gradients, moments)
             return optax.apply_updates(part, jax.tree.map(lambda s: -rate * s, steps)), moments
 
-        critics, judged = stepped(critics, jax.grad(critic_loss)(critics), moments[1])
+        critics, likelihood = stepped(critics, jax.grad(critic_loss)(critics), moments[1])
         gradients, entropy = jax.grad(policy_loss, has_aux=True)(policy)
         policy, moved = stepped(policy, gradients, moments[0])
         heat, warmed = stepped(heat, temperature * (entropy - entropy_target), moments[2])
         target = jax.tree.map(lambda t, c: t + share * (c - t), target, critics)
-        return policy, critics, target, heat, (moved, judged, warmed), key
+        return policy, critics, target, heat, (moved, likelihood, warmed), key
 
     return update
 
@@ -101,8 +101,14 @@ def train(
             action = np.asarray(action)
         for k, env in enumerate(envs):
             after, reward, ended, cut = env.step(action[k])
-            at = done % size
-            rows[at], following[at], actions[at], rewards[at], ends[at] = seen[k], after, action[k], reward, ended
+            position = done % size
+            rows[position], following[position], actions[position], rewards[position], ends[position] = (
+                seen[k],
+                after,
+                action[k],
+                reward,
+                ended,
+            )
             done += 1
             totals[k] += reward
             if ended or cut:

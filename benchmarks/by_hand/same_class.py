@@ -19,14 +19,14 @@ def train(environment, steps, seed=0, bins=20):
         return int(np.digitize(seen[0], edges)), int(seen[1])
 
     state = environment.begin(chance)
-    here = cell(state)
+    place = cell(state)
     sales = flooding = energy = highest = 0.0
     for step in range(steps):
         exploration = max(0.05, 1.0 - 0.95 * step / (0.5 * steps))
         if chance.random() < exploration:
             action = int(chance.integers(3))
         else:
-            action = int(np.argmax(table[here]))
+            action = int(np.argmax(table[place]))
         before = state.replace(released=0.0, spilled=0.0)
         state = environment.advance(before, action, chance)
         sold, flooded = environment.sales(before, state), environment.flooding(state)
@@ -35,13 +35,13 @@ def train(environment, steps, seed=0, bins=20):
         energy += environment.energy(state)
         highest = max(highest, environment.highest_level(state))
         ended = environment.washed_out(state) or state.hour >= hours
-        there = cell(state)
-        target = reward if ended else reward + np.max(table[there])
-        table[here][action] += 0.1 * (target - table[here][action])
-        here = there
+        target_place = cell(state)
+        target = reward if ended else reward + np.max(table[target_place])
+        table[place][action] += 0.1 * (target - table[place][action])
+        place = target_place
         if ended:
             rows.append((sales - 2.0 * flooding, sales, flooding, energy, highest))
             sales = flooding = energy = highest = 0.0
             state = environment.begin(chance)
-            here = cell(state)
+            place = cell(state)
     return np.array(rows), table

@@ -88,8 +88,8 @@ def network(chance, sizes, biases=True):
     layers = []
     for k, (inputs, outputs) in enumerate(itertools.pairwise(sizes)):
         reach = 1.0 / math.sqrt(inputs)
-        some = biases and k < len(sizes) - 2
-        bias = chance.uniform(-reach, reach, outputs) if some else np.zeros(outputs)
+        subset = biases and k < len(sizes) - 2
+        bias = chance.uniform(-reach, reach, outputs) if subset else np.zeros(outputs)
         layers.append(
             (jnp.asarray(chance.uniform(-reach, reach, (inputs, outputs)), jnp.float32), jnp.asarray(bias, jnp.float32))
         )
@@ -170,27 +170,29 @@ def critic_method(
         first, second = jax.random.split(key)
         temperature = jnp.exp(heat)
         if soft:
-            ahead, log_p = sampled(policy, after, first)
-            later = jnp.min(values(critics_target, after, ahead), axis=0) - temperature * log_p
+            next_value, log_p = sampled(policy, after, first)
+            later = jnp.min(values(critics_target, after, next_value), axis=0) - temperature * log_p
         else:
-            ahead = jnp.tanh(forward(policy_target, after))
+            next_value = jnp.tanh(forward(policy_target, after))
             if kind == "TD3":
-                ahead = jnp.clip(ahead + jnp.clip(0.1 * jax.random.normal(first, ahead.shape), -0.25, 0.25), -1.0, 1.0)
-            later = jnp.min(values(critics_target, after, ahead), axis=0)
+                next_value = jnp.clip(
+                    next_value + jnp.clip(0.1 * jax.random.normal(first, next_value.shape), -0.25, 0.25), -1.0, 1.0
+                )
+            later = jnp.min(values(critics_target, after, next_value), axis=0)
         wanted = reward + discount * (1.0 - ended) * later
 
         def critics_loss(critics):
             return jnp.sum(jnp.mean(0.5 * (values(critics, seen, action) - wanted) ** 2, axis=1))
 
-        moved, judged = adam.update(jax.grad(critics_loss)(critics), moments[1])
+        moved, likelihood = adam.update(jax.grad(critics_loss)(critics), moments[1])
         critics, acted, heated = optax.apply_updates(critics, moved), moments[0], moments[2]
         if moves:
 
             def policy_loss(policy):
                 if not soft:
                     return -jnp.mean(values(critics[:1], seen, jnp.tanh(forward(policy, seen)))), 0.0
-                now, log_p = sampled(policy, seen, second)
-                return jnp.mean(temperature * log_p - jnp.min(values(critics, seen, now), axis=0)), -jnp.mean(log_p)
+                current, log_p = sampled(policy, seen, second)
+                return jnp.mean(temperature * log_p - jnp.min(values(critics, seen, current), axis=0)), -jnp.mean(log_p)
 
             gradient, entropy = jax.grad(policy_loss, has_aux=True)(policy)
             moved, acted = adam.update(gradient, moments[0])
@@ -201,15 +203,15 @@ def critic_method(
             policy_target, critics_target = jax.tree.map(
                 lambda old, new: old + share * (new - old), (policy_target, critics_target), (policy, critics)
             )
-        return policy, critics, policy_target, critics_target, heat, (acted, judged, heated)
+        return policy, critics, policy_target, critics_target, heat, (acted, likelihood, heated)
 
     seen, total, returns = env.begin(), 0.0, []
     for done in range(1, steps + 1):
-        key, own = jax.random.split(key)
+        key, own_values = jax.random.split(key)
         if done <= start:
             action = chance.uniform(-1.0, 1.0, 1)
         elif soft:
-            action = np.asarray(draw(policy, seen, own))
+            action = np.asarray(draw(policy, seen, own_values))
         else:
             action = np.clip(np.asarray(mean_of(policy, seen)) + noise * chance.standard_normal(1), -1.0, 1.0)
         after, reward, ended, cut = env.step(action[0])
@@ -226,7 +228,7 @@ def critic_method(
                 critics_target,
                 heat,
                 moments,
-                own,
+                own_values,
                 memory.some(chance, minibatch),
                 moves=kind != "TD3" or done % 2 == 0,
             )
@@ -274,8 +276,8 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
     while done < steps:
         rows = []
         for _ in range(horizon):
-            key, own = jax.random.split(key)
-            action = np.asarray(choose(params, seen, own))
+            key, own_values = jax.random.split(key)
+            action = np.asarray(choose(params, seen, own_values))
             after, facts = np.empty_like(seen), []
             following = np.empty_like(seen)
             for k, env in enumerate(envs):
@@ -288,10 +290,10 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
                     returns.append((done + k + 1, totals[k]))
                     totals[k], following[k] = 0.0, env.begin()
                     if kind == "Reinforce":
-                        ahead = 0.0 if ended else float(value_of(params, after[k : k + 1])[0])
+                        next_value = 0.0 if ended else float(value_of(params, after[k : k + 1])[0])
                         for row in reversed(waiting[k]):
-                            ahead = row[2] + discount * ahead
-                            ready.append((row[0], row[1], ahead))
+                            next_value = row[2] + discount * next_value
+                            ready.append((row[0], row[1], next_value))
                     waiting[k] = []
             rows.append((seen, action, np.array(facts, np.float32), after))
             seen = following
@@ -313,18 +315,18 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
         states, actions = np.stack([r[0] for r in rows]), np.stack([r[1] for r in rows])
         facts, after = np.stack([r[2] for r in rows]), np.stack([r[3] for r in rows])
         flat = states.reshape(-1, 4)
-        old, known = (np.asarray(part) for part in judge(params, flat, actions.reshape(-1)))
-        known = known.reshape(horizon, copies)
-        ahead = np.asarray(value_of(params, after.reshape(-1, 4))).reshape(horizon, copies)
+        old, known_values = (np.asarray(part) for part in judge(params, flat, actions.reshape(-1)))
+        known_values = known_values.reshape(horizon, copies)
+        next_value = np.asarray(value_of(params, after.reshape(-1, 4))).reshape(horizon, copies)
         gain, gains = np.zeros(copies), np.zeros((horizon, copies))
         for t in reversed(range(horizon)):
-            error = facts[t, :, 0] + discount * (1.0 - facts[t, :, 1]) * ahead[t] - known[t]
+            error = facts[t, :, 0] + discount * (1.0 - facts[t, :, 1]) * next_value[t] - known_values[t]
             gain = error + discount * 0.95 * (1.0 - facts[t, :, 2]) * gain
             gains[t] = gain
-        targets, gains = (gains + known).reshape(-1).astype(np.float32), gains.reshape(-1).astype(np.float32)
-        ones = np.ones(len(gains), np.float32)
+        targets, gains = (gains + known_values).reshape(-1).astype(np.float32), gains.reshape(-1).astype(np.float32)
+        unit_values = np.ones(len(gains), np.float32)
         if kind == "ActorCritic":
-            params, moments = update(params, moments, flat, actions.reshape(-1), old, gains, targets, ones)
+            params, moments = update(params, moments, flat, actions.reshape(-1), old, gains, targets, unit_values)
             continue
         gains = (gains - gains.mean()) / (gains.std() + 1e-8)
         for _ in range(epochs):
@@ -337,7 +339,7 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
                     old[part],
                     gains[part],
                     targets[part],
-                    ones[part],
+                    unit_values[part],
                 )
     return returns
 
@@ -429,12 +431,12 @@ METHODS = {
 
 def curve(returns, steps):
     """The mean return over each tenth of the run; the one before where none closed."""
-    when, what = (np.array(part, float) for part in zip(*returns, strict=True))
-    found = []
+    when, subject = (np.array(part, float) for part in zip(*returns, strict=True))
+    result = []
     for k in range(TENTHS):
-        here = what[(when > k * steps / TENTHS) & (when <= (k + 1) * steps / TENTHS)]
-        found.append(float(here.mean()) if len(here) else (found[-1] if found else float(what[0])))
-    return found
+        place = subject[(when > k * steps / TENTHS) & (when <= (k + 1) * steps / TENTHS)]
+        result.append(float(place.mean()) if len(place) else (result[-1] if result else float(subject[0])))
+    return result
 
 
 def by_library(method, seed):
@@ -449,33 +451,34 @@ def main():
     parser.add_argument("--seeds", type=int, default=5)
     parser.add_argument("--biases", choices=["uniform", "zero"], default="uniform")
     parser.add_argument("--json")
-    asked = parser.parse_args()
-    found = {}
-    for method in asked.methods.split(","):
+    options = parser.parse_args()
+    result = {}
+    for method in options.methods.split(","):
         steps, environment, hand = METHODS[method][:3]
         curves = {}
-        for who in ("by hand", "library"):
+        for player in ("by hand", "library"):
             rows = []
-            for seed in range(asked.seeds):
+            for seed in range(options.seeds):
                 began = time.perf_counter()
-                if who == "library":
+                if player == "library":
                     rows.append(by_library(method, seed))
                 else:
-                    rows.append(curve(hand(steps, seed, asked.biases == "uniform"), steps))
-                print(f"  {who}, seed {seed}: {time.perf_counter() - began:.0f} s", file=sys.stderr)
-            curves[who] = np.array(rows)
+                    rows.append(curve(hand(steps, seed, options.biases == "uniform"), steps))
+                print(f"  {player}, seed {seed}: {time.perf_counter() - began:.0f} s", file=sys.stderr)
+            curves[player] = np.array(rows)
         halves = [rows[:, TENTHS // 2 :].mean(axis=1) for rows in curves.values()]
         test = stats.permutation_test(halves, lambda a, b: a.mean() - b.mean(), n_resamples=9_999)
         print(f"\n{method} on the {environment.__name__.lower()}, {steps:,} decisions, mean return by tenth")
-        for who, rows in curves.items():
-            print(f"  {who:8}", *(f"{v:7.0f}" for v in rows.mean(axis=0)))
-        told = ", ".join(
-            f"{who} {h.mean():.0f} ({h.min():.0f} to {h.max():.0f})" for who, h in zip(curves, halves, strict=True)
+        for player, rows in curves.items():
+            print(f"  {player:8}", *(f"{v:7.0f}" for v in rows.mean(axis=0)))
+        output = ", ".join(
+            f"{player} {h.mean():.0f} ({h.min():.0f} to {h.max():.0f})"
+            for player, h in zip(curves, halves, strict=True)
         )
-        print(f"  last half: {told}; p = {test.pvalue:.2f}")
-        found[method] = {**{who: rows.tolist() for who, rows in curves.items()}, "p": float(test.pvalue)}
-    if asked.json:
-        Path(asked.json).write_text(json.dumps(found, indent=1))
+        print(f"  last half: {output}; p = {test.pvalue:.2f}")
+        result[method] = {**{player: rows.tolist() for player, rows in curves.items()}, "p": float(test.pvalue)}
+    if options.json:
+        Path(options.json).write_text(json.dumps(result, indent=1))
 
 
 if __name__ == "__main__":

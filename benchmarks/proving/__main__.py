@@ -45,14 +45,14 @@ def seeds_of(problem, count):
 
 def settings_of(text):
     """Settings from ``name=value``, values as JSON or as they stand."""
-    found = {}
+    result = {}
     for part in filter(None, text):
         name, _, value = part.partition("=")
         try:
-            found[name] = json.loads(value)
+            result[name] = json.loads(value)
         except json.JSONDecodeError:
-            found[name] = value
-    return found
+            result[name] = value
+    return result
 
 
 def read(folder, name):
@@ -70,32 +70,32 @@ def table_of(rows, methods, problems):
     lines, summary = [], []
     for method in methods:
         for problem in problems:
-            mine = [r for r in rows if r["method"] == method and r["problem"] == problem]
-            if not mine:
+            own_module = [r for r in rows if r["method"] == method and r["problem"] == problem]
+            if not own_module:
                 continue
-            scores = np.array([r["score"] for r in mine])
+            scores = np.array([r["score"] for r in own_module])
             solved = int((scores >= SOLVED).sum())
-            decisions = [r["decisions"] for r in mine if r.get("decisions") is not None]
-            to_level = [r["to_level"] for r in mine if r.get("to_level") is not None]
+            decisions = [r["decisions"] for r in own_module if r.get("decisions") is not None]
+            to_level = [r["to_level"] for r in own_module if r.get("to_level") is not None]
             half = "choosing" if problem in CHOOSING else "telling"
             line = {
                 "method": method,
                 "problem": problem,
                 "half": half,
                 "solved": solved,
-                "seeds": len(mine),
+                "seeds": len(own_module),
                 "median": float(np.median(scores)),
                 "least": float(scores.min()),
-                "steps": mine[0]["steps"],
-                "decisions": float(np.median(decisions)) if len(decisions) * 2 > len(mine) else None,
-                "to_level": float(np.median(to_level)) if len(to_level) * 2 > len(mine) else None,
-                "seconds": float(np.median([r["seconds"] for r in mine])),
-                "sampled": float(np.median([r.get("sampled", np.nan) for r in mine])),
-                "short": solved < SOLVED * len(mine),
+                "steps": own_module[0]["steps"],
+                "decisions": float(np.median(decisions)) if len(decisions) * 2 > len(own_module) else None,
+                "to_level": float(np.median(to_level)) if len(to_level) * 2 > len(own_module) else None,
+                "seconds": float(np.median([r["seconds"] for r in own_module])),
+                "sampled": float(np.median([r.get("sampled", np.nan) for r in own_module])),
+                "short": solved < SOLVED * len(own_module),
             }
             summary.append(line)
             lines.append(
-                f"| {method} | {problem} | {half} | {solved} of {len(mine)}{' *' if line['short'] else ''} "
+                f"| {method} | {problem} | {half} | {solved} of {len(own_module)}{' *' if line['short'] else ''} "
                 f"| {line['median']:.2f} | {line['least']:.2f} | {line['sampled']:.2f} | {line['steps']:,} "
                 f"| {'-' if line['decisions'] is None else format(int(line['decisions']), ',')} "
                 f"| {'-' if line['to_level'] is None else format(line['to_level'], '.1f')} | {line['seconds']:.1f} |"
@@ -110,11 +110,11 @@ def table_of(rows, methods, problems):
 def matrix_of(summary, methods, problems):
     """One line a problem, one column a method: seeds at 0.9, decisions and seconds to the level in training."""
     cells = {(line["method"], line["problem"]): line for line in summary}
-    shown = [m for m in methods if any((m, p) in cells for p in problems)]
-    lines = ["| problem | " + " | ".join(shown) + " |", "|---" * (len(shown) + 1) + "|"]
+    displayed = [m for m in methods if any((m, p) in cells for p in problems)]
+    lines = ["| problem | " + " | ".join(displayed) + " |", "|---" * (len(displayed) + 1) + "|"]
     for problem in problems:
         parts = []
-        for method in shown:
+        for method in displayed:
             line = cells.get((method, problem))
             if line is None:
                 parts.append("")
@@ -144,36 +144,36 @@ def main():
     parser.add_argument("--matrix", action="store_true", help="one line a problem, as docs/methods.md has it")
     parser.add_argument("--json")
     parser.add_argument("--kept", type=Path, default=KEPT)
-    asked = parser.parse_args()
-    methods, problems = asked.methods.split(","), asked.problems.split(",")
-    if asked.half:
-        problems = [p for p in problems if p in (CHOOSING if asked.half == "choosing" else TELLING)]
-    asked.kept.mkdir(parents=True, exist_ok=True)
-    kept = read(asked.kept, asked.name)
-    done = {(r["method"], r["problem"], r["seed"], r["steps"]) for r in kept}
+    options = parser.parse_args()
+    methods, problems = options.methods.split(","), options.problems.split(",")
+    if options.half:
+        problems = [p for p in problems if p in (CHOOSING if options.half == "choosing" else TELLING)]
+    options.kept.mkdir(parents=True, exist_ok=True)
+    stored = read(options.kept, options.name)
+    done = {(r["method"], r["problem"], r["seed"], r["steps"]) for r in stored}
     tasks = []
     for problem in problems:
         for method in methods:
-            if method not in ALL[problem].methods or (asked.quick and problem not in QUICK.get(method, ())):
+            if method not in ALL[problem].methods or (options.quick and problem not in QUICK.get(method, ())):
                 continue
             steps = ALL[problem].decisions(method)
             seeds = [
                 s
-                for s in seeds_of(problem, 1 if asked.quick else asked.seeds)
+                for s in seeds_of(problem, 1 if options.quick else options.seeds)
                 if (method, problem, s, steps) not in done
             ]
             if seeds:
-                tasks.append((method, problem, seeds, settings_of(asked.set), asked.name, steps, asked.kept))
-    if tasks and not asked.table:
+                tasks.append((method, problem, seeds, settings_of(options.set), options.name, steps, options.kept))
+    if tasks and not options.table:
         context = multiprocessing.get_context("spawn")
-        with ProcessPoolExecutor(asked.workers, mp_context=context) as pool:
+        with ProcessPoolExecutor(options.workers, mp_context=context) as pool:
             for future in as_completed([pool.submit(several, task) for task in tasks]):
                 method, problem, count = future.result()
                 print(f"{time.strftime('%H:%M:%S')} {method} {problem}: {count} seeds", flush=True)
-    text, summary = table_of(read(asked.kept, asked.name), methods, problems)
-    print(matrix_of(summary, methods, problems) if asked.matrix else text)
-    if asked.json:
-        Path(asked.json).write_text(json.dumps(summary, indent=1))
+    text, summary = table_of(read(options.kept, options.name), methods, problems)
+    print(matrix_of(summary, methods, problems) if options.matrix else text)
+    if options.json:
+        Path(options.json).write_text(json.dumps(summary, indent=1))
 
 
 if __name__ == "__main__":

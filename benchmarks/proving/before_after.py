@@ -35,16 +35,18 @@ def serve():
     from measuring import bounds_of, one
     from problems import ALL
 
-    known = {}
+    known_values = {}
     for line in sys.stdin:
         method, problem, seed = line.split()
         steps = ALL[problem].decisions(method)
-        if problem not in known:
-            known[problem] = bounds_of(problem)
-        if (method, problem) not in known:
-            known[method, problem] = True
-            one(method, problem, 7, {}, *known[problem], steps)  # compiled once, with the copies of the whole run
-        print(json.dumps(one(method, problem, int(seed), {}, *known[problem], steps)), flush=True)
+        if problem not in known_values:
+            known_values[problem] = bounds_of(problem)
+        if (method, problem) not in known_values:
+            known_values[method, problem] = True
+            one(
+                method, problem, 7, {}, *known_values[problem], steps
+            )  # compiled once, with the copies of the whole run
+        print(json.dumps(one(method, problem, int(seed), {}, *known_values[problem], steps)), flush=True)
 
 
 class Tree:
@@ -71,32 +73,32 @@ def main():
     parser.add_argument("--pairs", type=int, default=3)
     parser.add_argument("--serve", action="store_true", help=argparse.SUPPRESS)
     parser.add_argument("--json", type=Path)
-    asked = parser.parse_args()
-    if asked.serve:
+    options = parser.parse_args()
+    if options.serve:
         serve()
         return
     if hasattr(os, "sched_setaffinity"):
         os.sched_setaffinity(0, {min(os.sched_getaffinity(0))})
-    trees = {"before": Tree(asked.before), "now": Tree(HERE.parents[1] / "src")}
-    found = {}
+    trees = {"before": Tree(options.before), "now": Tree(HERE.parents[1] / "src")}
+    result = {}
     print("| method | problem | decisions before | now | seconds before | now |\n|---|---|---|---|---|---|")
     for method, problem in CELLS:
         rows = {name: [] for name in trees}
-        for pair in range(asked.pairs):
+        for pair in range(options.pairs):
             order = list(trees) if pair % 2 == 0 else list(trees)[::-1]
             for name in order:
                 rows[name].append(trees[name](method, problem, 2000 + pair))
-        found[f"{method} {problem}"] = rows
+        result[f"{method} {problem}"] = rows
         cells = []
-        for what, form in (("decisions", "{:,.0f}"), ("to_level", "{:.2f}")):
+        for subject, form in (("decisions", "{:,.0f}"), ("to_level", "{:.2f}")):
             for name in trees:
-                values = [row[what] for row in rows[name] if row.get(what) is not None]
+                values = [row[subject] for row in rows[name] if row.get(subject) is not None]
                 cells.append(
-                    form.format(median(values)) if len(values) == asked.pairs else f"{len(values)} of {asked.pairs}"
+                    form.format(median(values)) if len(values) == options.pairs else f"{len(values)} of {options.pairs}"
                 )
         print(f"| {method} | {problem} | {' | '.join(cells)} |", flush=True)
-    if asked.json:
-        asked.json.write_text(json.dumps(found, indent=1))
+    if options.json:
+        options.json.write_text(json.dumps(result, indent=1))
 
 
 if __name__ == "__main__":

@@ -62,7 +62,7 @@ def several(task):
     method, problem, seeds, changed, name, steps, folder = task
     low, high = bounds_of(problem)
     for seed in seeds:
-        found = one(method, problem, seed, changed, low, high, steps)
+        result = one(method, problem, seed, changed, low, high, steps)
         row = {
             "method": method,
             "problem": problem,
@@ -70,7 +70,7 @@ def several(task):
             "steps": steps,
             "name": name,
             "set": changed,
-            **found,
+            **result,
         }
         with open(folder / f"{name}-{method}.jsonl", "a") as file:
             file.write(json.dumps(row) + "\n")

@@ -82,8 +82,8 @@ def transitions(agent, env, count=12, seed=3):
     )
     index = chance.integers(0, 3, (count, 1)) if legal[0] else np.zeros((count, 0))
     action = np.concatenate([index, chance.uniform(-1, 1, (count, 3))], axis=1).astype(np.float32)
-    ahead = np.where(chance.random(count) < 0.3, 0.0, 0.9).astype(np.float32)
-    sample = Sample(observed, following, action, chance.normal(size=count), ahead, np.ones(count), None)
+    next_value = np.where(chance.random(count) < 0.3, 0.0, 0.9).astype(np.float32)
+    sample = Sample(observed, following, action, chance.normal(size=count), next_value, np.ones(count), None)
     normal = chance.normal(size=(count, 2, 3)).astype(np.float32)
     rows = rows_from(config, learner, jax.tree.map(jnp.asarray, sample), 2.0, jnp.asarray(normal))
     return config, hyperparameters, learner.learning, rows
@@ -204,19 +204,19 @@ def test_the_ratio_of_ppo_is_one_before_its_first_step(at_bounds):
     buoy, side = chance.uniform(-1, 1, lead), chance.integers(0, 3, lead)
     mask = np.arange(3) != (side[..., None] + 1) % 3
     observed = seen(np.stack([buoy, side], axis=-1), (mask,))
-    one = jax.tree.map(lambda leaf: leaf[0], observed)
-    draw = noise_for(lambda n: jm.PPO.choose(config, hyperparameters, learner, memory, one, n, True))
+    item = jax.tree.map(lambda leaf: leaf[0], observed)
+    draw = noise_for(lambda n: jm.PPO.choose(config, hyperparameters, learner, memory, item, n, True))
     parts = [
         jm.PPO.choose(config, hyperparameters, learner, memory, jax.tree.map(lambda x, t=t: x[t], observed), draw, True)
         for t in range(1)
     ]
-    actions, drawn = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
+    actions, samples = jax.tree.map(lambda leaf: jnp.stack([leaf] * 4), (parts[0][0], parts[0][2]))
     flags = np.zeros(lead, bool)
-    e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, drawn)
+    e = Experience(observed, actions, 5.0 + chance.normal(size=lead), flags, flags, observed, observed, samples)
     e, learner, _ = rewards_in_scale(hyperparameters, learner, memory["returns"], jax.tree.map(jnp.asarray, e))
     rows, *_ = ppo.rows_of(config, hyperparameters, learner, e)
-    _, told = ppo.objective(config, hyperparameters, config.layout.module(learner.weights), rows)
-    assert (float(told[3]), float(told[4])) == (0.0, 0.0)  # share clipped, divergence
+    _, output = ppo.objective(config, hyperparameters, config.layout.module(learner.weights), rows)
+    assert (float(output[3]), float(output[4])) == (0.0, 0.0)  # share clipped, divergence
 
 
 @pytest.mark.slow
@@ -232,17 +232,17 @@ def test_choices_and_numbers_together_are_learned_within_their_bounds(name, lane
     if lane == "compiled":
         random = jm.evaluate("random", env, episodes=40).mean
         for act in ("greedy", "sampled"):
-            found = jm.evaluate(run.policy, env, episodes=40, act=act)
-            assert found.mean > 0.5 * random, act  # what is lost is at least halved
-            assert found.episodes["beyond"].max() == 0.0
+            result = jm.evaluate(run.policy, env, episodes=40, act=act)
+            assert result.mean > 0.5 * random, act  # what is lost is at least halved
+            assert result.episodes["beyond"].max() == 0.0
         path = run.policy.save("policy.safetensors")
         observation = env.episode(seed=1).observation
         opened = jm.Policy.open(path)
         assert opened.choose(observation) == run.policy.choose(observation)
-        told = opened.probabilities(observation)
-        assert sum(told["sheet"].values()) == pytest.approx(1.0, abs=1e-5)
-        assert told["turn"]["mean"] == pytest.approx(run.policy.choose(observation).turn, abs=1e-4)
-        assert told["haul"]["spread"].shape == (2,)
+        output = opened.probabilities(observation)
+        assert sum(output["sheet"].values()) == pytest.approx(1.0, abs=1e-5)
+        assert output["turn"]["mean"] == pytest.approx(run.policy.choose(observation).turn, abs=1e-4)
+        assert output["haul"]["spread"].shape == (2,)
         assert np.isfinite(opened.value(observation))
         assert opened.value(observation) == run.policy.value(observation)
 
@@ -255,8 +255,8 @@ def test_numbers_alone_are_learned_within_their_bounds(name, lane):
     assert run.origin["lane"] == lane
     assert run.episodes["beyond"].max() == 0.0
     if lane == "compiled":
-        found = jm.evaluate(run.policy, Slide(), episodes=40)
-        assert found.mean > 0.2 * jm.evaluate("random", Slide(), episodes=40).mean
+        result = jm.evaluate(run.policy, Slide(), episodes=40)
+        assert result.mean > 0.2 * jm.evaluate("random", Slide(), episodes=40).mean
         assert run.policy.value(Slide().episode(seed=1).observation) == pytest.approx(0.0, abs=0.5)
 
 
@@ -308,8 +308,8 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
 def test_sac_comes_near_the_riccati_feedback():
     run = jm.train(jm.gallery.Winch(), jm.SAC(), steps=6_000, seed=3, folder=None)
     env = jm.gallery.Winch()
-    best, found, random = (
-        -jm.evaluate(who, env, episodes=60, discount=0.99).episodes["discounted_return"].mean()
-        for who in ("riccati", run.policy, "random")
+    best, result, random = (
+        -jm.evaluate(player, env, episodes=60, discount=0.99).episodes["discounted_return"].mean()
+        for player in ("riccati", run.policy, "random")
     )
-    assert best <= found < best + 0.1 * (random - best)  # after 60,000: 0.03 (`benchmarks/levels_of_ranges.py`)
+    assert best <= result < best + 0.1 * (random - best)  # after 60,000: 0.03 (`benchmarks/levels_of_ranges.py`)

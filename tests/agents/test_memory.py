@@ -64,7 +64,7 @@ def by_numpy(kind, leaves, rows, restarts, states):
     w_in, b_in, w_entry, b_entry, *recurrent, w_out, b_out = leaves
     width = w_out.shape[0]
     turns, copies = restarts.shape
-    state, found = np.zeros(states.shape[1:]), []
+    state, result = np.zeros(states.shape[1:]), []
     for t in range(turns):
         restart = restarts[t] | (t == 0)
         state = np.where(restart[:, None], states[t], state)
@@ -73,19 +73,19 @@ def by_numpy(kind, leaves, rows, restarts, states):
         if kind == "gru":
             gates, candidate = recurrent
             reset = sigmoid(parts[0] + state @ gates[:, :width])
-            keep = sigmoid(parts[1] + state @ gates[:, width:])
-            state = keep * state + (1 - keep) * np.tanh(parts[2] + (reset * state) @ candidate)
-            shown = state
+            update_gate = sigmoid(parts[1] + state @ gates[:, width:])
+            state = update_gate * state + (1 - update_gate) * np.tanh(parts[2] + (reset * state) @ candidate)
+            displayed = state
         else:
-            cell, shown = state[:, :width], state[:, width:]
-            take, keep, tell, new = (
-                p + shown @ recurrent[0][:, k * width : (k + 1) * width] for k, p in enumerate(parts)
+            cell, displayed = state[:, :width], state[:, width:]
+            take, update_gate, output_gate, new = (
+                p + displayed @ recurrent[0][:, k * width : (k + 1) * width] for k, p in enumerate(parts)
             )
-            cell = sigmoid(keep) * cell + sigmoid(take) * np.tanh(new)
-            shown = sigmoid(tell) * np.tanh(cell)
-            state = np.concatenate([cell, shown], axis=1)
-        found.append(shown @ w_out + b_out)
-    return np.array(found).reshape(turns * copies, -1)
+            cell = sigmoid(update_gate) * cell + sigmoid(take) * np.tanh(new)
+            displayed = sigmoid(output_gate) * np.tanh(cell)
+            state = np.concatenate([cell, displayed], axis=1)
+        result.append(displayed @ w_out + b_out)
+    return np.array(result).reshape(turns * copies, -1)
 
 
 @pytest.mark.parametrize("kind", ["gru", "lstm"])
@@ -186,20 +186,20 @@ def test_reinforce_climbs_the_gradient_through_time():
     age[4:, 0] = np.arange(turns - 4)
     seen = Seen(rows, {}, (), age)
     past = Past(np.zeros((turns, copies, config.state_width), np.float32), age == 0)
-    told = Experience(seen, actions, rewards.astype(np.float32), closed, closed, seen, seen, ((), past))
+    output = Experience(seen, actions, rewards.astype(np.float32), closed, closed, seen, seen, ((), past))
     memory = jm.Reinforce.fresh_memory(config, hyperparameters)
     after = jm.Reinforce.learn(
         config,
         hyperparameters,
         learner._replace(weights=jnp.asarray(begin)),
         jax.tree.map(jnp.asarray, memory),
-        jax.tree.map(jnp.asarray, told),
+        jax.tree.map(jnp.asarray, output),
         None,
     )[0]
-    returns, ahead = np.zeros((turns, copies)), np.zeros(copies)
+    returns, next_value = np.zeros((turns, copies)), np.zeros(copies)
     for t in reversed(range(turns)):
-        ahead = rewards[t] + 0.9 * np.where(closed[t], 0.0, ahead)
-        returns[t] = ahead
+        next_value = rewards[t] + 0.9 * np.where(closed[t], 0.0, next_value)
+        returns[t] = next_value
 
     def climbed(weights):
         leaves = [np.asarray(leaf, np.float64) for leaf in config.layout.leaves(np.asarray(weights, np.float64))]
@@ -276,7 +276,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         w + 0.2 * chance.normal(size=w.size).astype(np.float32)
         for w in (learner.learning.policy, learner.learning.critics, learner.learning.critics_target)
     )
-    now = learner.learning._replace(**dict(zip(("policy", "critics", "critics_target"), shaken, strict=True)))
+    current = learner.learning._replace(**dict(zip(("policy", "critics", "critics_target"), shaken, strict=True)))
     many, turns = 3, config.lookahead
     assert turns == 2 + 4 + 1
 
@@ -291,7 +291,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
             np.ones((many, turns), np.int32),
         )
 
-    begun, states = chance.random((many, turns)) < 0.3, numbers_like(many, turns, config.remembered)
+    initial, states = chance.random((many, turns)) < 0.3, numbers_like(many, turns, config.remembered)
     combinations = joint_over(spec.action).count
     index, unit = (
         chance.integers(0, combinations, (many, turns)),
@@ -300,12 +300,12 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     observed, following = (
         s._replace(legal=tuple(mask | (np.arange(mask.shape[-1]) == 0) for mask in s.legal)) for s in (looks(), looks())
     )
-    kept = np.concatenate([index[..., None], unit, begun[..., None], states], axis=-1).astype(np.float32)
+    stored = np.concatenate([index[..., None], unit, initial[..., None], states], axis=-1).astype(np.float32)
     steps = chance.integers(1, 3, (many, turns)).astype(np.int32)
     sample = Sample(
         observed,
         following,
-        kept,
+        stored,
         numbers_like(many, turns),
         0.8 * np.ones((many, turns), np.float32),
         np.ones((many, turns), np.float32),
@@ -314,44 +314,50 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     )
     normal = numbers_like(many, turns, 2, config.acting.width)
     rows = sequence_rows(config, learner, jax.tree.map(jnp.asarray, sample), jnp.asarray(normal), 1.0)
-    after, told = sac.update(config, hyperparameters, now, rows)
-    told = dict(zip(jm.SAC.reading_names, np.asarray(told), strict=True))
+    after, output = sac.update(config, hyperparameters, current, rows)
+    output = dict(zip(jm.SAC.reading_names, np.asarray(output), strict=True))
 
     policy, critics, target, moved = (
         layout.module(jnp.asarray(w))
         for layout, w in (
-            (config.layout, now.policy),
-            (config.critics, now.critics),
-            (config.critics, now.critics_target),
+            (config.layout, current.policy),
+            (config.critics, current.critics),
+            (config.critics, current.critics_target),
             (config.critics, after.critics),
         )
     )
-    own = config.state_width
+    own_values = config.state_width
 
     def one(seen, b, t):
         return Inputs(jnp.asarray(seen.numbers[b, t][None]), {}), tuple(jnp.asarray(m[b, t][None]) for m in seen.legal)
 
     def walked(networks, b, where, acted):
         """What networks remember before and after each decision of a stretch."""
-        state, found = None, []
+        state, result = None, []
         for t in range(turns):
-            if state is None or begun[b, t]:
+            if state is None or initial[b, t]:
                 state = jnp.asarray(states[b, t][None, where])
             inputs = one(observed, b, t)[0]
             inputs = with_action(inputs, jnp.asarray(unit[b, t][None])) if acted else inputs
-            before, (said, state) = state, networks.step(inputs, state)
-            found.append((before, said, state))
-        return found
+            before, (reply, state) = state, networks.step(inputs, state)
+            result.append((before, reply, state))
+        return result
 
     losses, objectives = [], []
-    temperature = jnp.exp(now.temperature)
+    temperature = jnp.exp(current.temperature)
     for b in range(many):
-        of_policy, of_target = walked(policy, b, slice(0, own), False), walked(target, b, slice(own, None), True)
-        judged, later_judged = walked(critics, b, slice(own, None), True), walked(moved, b, slice(own, None), True)
+        of_policy, of_target = (
+            walked(policy, b, slice(0, own_values), False),
+            walked(target, b, slice(own_values, None), True),
+        )
+        likelihood, later_judged = (
+            walked(critics, b, slice(own_values, None), True),
+            walked(moved, b, slice(own_values, None), True),
+        )
         for t in range(2, 6):
             then = min(t + steps[b, t] - 1, turns - 1)
             inputs, legal = one(following, b, t)
-            ahead, _ = sac.soft_value(
+            next_value, _ = sac.soft_value(
                 config,
                 temperature,
                 Remembering(policy, of_policy[then][2]),
@@ -360,8 +366,8 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
                 legal,
                 normal[b, t, 0][None],
             )
-            wanted = sample.n_step_return[b, t] + 0.8 * float(ahead[0])
-            losses.append(np.mean([0.5 * (float(judged[t][1][k, 0, index[b, t]]) - wanted) ** 2 for k in range(2)]))
+            wanted = sample.n_step_return[b, t] + 0.8 * float(next_value[0])
+            losses.append(np.mean([0.5 * (float(likelihood[t][1][k, 0, index[b, t]]) - wanted) ** 2 for k in range(2)]))
             inputs, legal = one(observed, b, t)
             best, _ = sac.soft_value(
                 config,
@@ -373,8 +379,8 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
                 normal[b, t, 1][None],
             )
             objectives.append(-float(best[0]))
-    assert told["loss"] == pytest.approx(np.mean(losses), rel=1e-4)
-    assert told["policy_loss"] == pytest.approx(np.mean(objectives), rel=1e-4)
+    assert output["loss"] == pytest.approx(np.mean(losses), rel=1e-4)
+    assert output["policy_loss"] == pytest.approx(np.mean(objectives), rel=1e-4)
 
 
 @pytest.mark.slow
@@ -390,12 +396,12 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
         for lane in ("plain", "compiled")
     )
     assert plain.episodes["return"].tolist() == compiled.episodes["return"].tolist()
-    for ours, theirs in zip(*(jax.tree.leaves(r.policy.learner) for r in (plain, compiled)), strict=True):
-        assert np.allclose(ours, theirs, atol=1e-4)
+    for first, second in zip(*(jax.tree.leaves(r.policy.learner) for r in (plain, compiled)), strict=True):
+        assert np.allclose(first, second, atol=1e-4)
     part = jm.train(Beacon(), SMALL[name], steps=480, copies=8, seed=2, folder=tmp_path / "part", lane="compiled")
-    whole = jm.train(Beacon(), SMALL[name], steps=960, copies=8, seed=2, folder=None, lane="compiled")
+    complete = jm.train(Beacon(), SMALL[name], steps=960, copies=8, seed=2, folder=None, lane="compiled")
     gone_on = jm.resume(part.path, steps=480)
-    assert gone_on.episodes["return"].tolist() == whole.episodes["return"].tolist()
+    assert gone_on.episodes["return"].tolist() == complete.episodes["return"].tolist()
     assert part.policy.decisions == 480
     for seed in range(4):  # stepped by hand, by the moment and by all that was seen before
         episode = Beacon().episode(seed=seed)

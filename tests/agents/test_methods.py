@@ -53,13 +53,13 @@ def begun(agent, env, copies=3):
 def forward(weights, layout, rows):
     """Policy outputs and values by NumPy, from the flat weights of two towers."""
     leaves = [np.asarray(leaf, float) for leaf in layout.leaves(weights)]
-    found = []
+    result = []
     for tower in (leaves[: len(leaves) // 2], leaves[len(leaves) // 2 :]):
         x = rows
         for k in range(0, len(tower) - 2, 2):
             x = np.tanh(x @ tower[k] + tower[k + 1])
-        found.append(x @ tower[-2] + tower[-1])
-    return found[0], found[1][:, 0]
+        result.append(x @ tower[-2] + tower[-1])
+    return result[0], result[1][:, 0]
 
 
 def happened(turns=6, copies=3, seed=0):
@@ -112,14 +112,14 @@ def by_numpy(agent, hyperparameters, learner, config, e):
     for c in range(copies):
         later = 0.0
         for t in reversed(range(turns)):
-            ahead = 0.0 if e.ended[t, c] else after[t, c]
+            next_value = 0.0 if e.ended[t, c] else after[t, c]
             later = 0.0 if e.closed[t, c] else later
-            later = e.rewards[t, c] + hyperparameters.discount * ahead - values[t, c] + decay * later
+            later = e.rewards[t, c] + hyperparameters.discount * next_value - values[t, c] + decay * later
             gains[t, c] = later
     logs = special.log_softmax(outputs, axis=1)
-    taken = logs[np.arange(turns * copies), e.actions.reshape(-1)]
+    chosen = logs[np.arange(turns * copies), e.actions.reshape(-1)]
     entropy = -np.sum(np.exp(logs) * logs, axis=1)
-    return gains.reshape(-1), (gains + values).reshape(-1), values.reshape(-1), taken, entropy
+    return gains.reshape(-1), (gains + values).reshape(-1), values.reshape(-1), chosen, entropy
 
 
 def test_ppo_minimises_the_clipped_objective():
@@ -137,19 +137,19 @@ def test_ppo_minimises_the_clipped_objective():
     both = np.zeros(2, bool)
     for shift in (0.0, 0.3, -0.8, 1.5):
         weights = learner.weights + shift * jnp.sin(jnp.arange(config.layout.size))
-        total, told = ppo.objective(config, hyperparameters, config.layout.module(weights), rows)
+        total, output = ppo.objective(config, hyperparameters, config.layout.module(weights), rows)
         _, _, new_values, logs, entropy = by_numpy(agent, hyperparameters, learner._replace(weights=weights), config, e)
         ratio = np.exp(logs - old)
         both |= [bool(((ratio > 1.2) & (gains > 0)).any()), bool(((ratio < 0.8) & (gains < 0)).any())]
         policy_loss = -np.mean(np.minimum(ratio * gains, np.clip(ratio, 0.8, 1.2) * gains))
-        near = values + np.clip(new_values - values, -0.1, 0.1)
-        value_loss = np.mean(0.5 * np.maximum((new_values - targets) ** 2, (near - targets) ** 2))
+        close = values + np.clip(new_values - values, -0.1, 0.1)
+        value_loss = np.mean(0.5 * np.maximum((new_values - targets) ** 2, (close - targets) ** 2))
         wanted = policy_loss + 0.5 * value_loss - 0.03 * entropy.mean()
         assert float(total) == pytest.approx(wanted, abs=1e-4)
         shares = (np.mean(np.abs(ratio - 1) > 0.2), np.mean(ratio - 1 - np.log(ratio)))
-        assert [float(x) for x in told[3:]] == pytest.approx(shares, abs=1e-4)
+        assert [float(x) for x in output[3:]] == pytest.approx(shares, abs=1e-4)
         if shift == 0.0:
-            assert (float(told[3]), float(told[4])) == pytest.approx((0.0, 0.0), abs=1e-6)
+            assert (float(output[3]), float(output[4])) == pytest.approx((0.0, 0.0), abs=1e-6)
     assert both.all()  # both sides of the clip were met
 
 
@@ -187,10 +187,10 @@ def test_one_step_down_the_published_gradient(name):
     gains, targets, values, _, _ = by_numpy(agent, hyperparameters, learner, config, e)
     used = np.ones(gains.size)
     if name == "Reinforce":  # whole episodes alone; a cut is worth what the baseline says
-        whole = np.zeros(e.closed.shape, bool)
+        complete = np.zeros(e.closed.shape, bool)
         for t in reversed(range(6)):
-            whole[t] = e.closed[t] | (whole[t + 1] if t < 5 else False)
-        used = whole.reshape(-1).astype(float)
+            complete[t] = e.closed[t] | (complete[t + 1] if t < 5 else False)
+        used = complete.reshape(-1).astype(float)
         gains = targets - values
         returns = targets
 
@@ -234,8 +234,8 @@ def test_reinforce_learns_from_an_open_episode_once_it_has_closed():
     assert not np.array_equal(moved.weights, learner.weights)
     # Four of the five decisions are as many as one update takes, the oldest first; the newest episode has not closed.
     assert np.asarray(memory["kept"].open)[-6:, 0].tolist() == [False, False, False, False, True, True]
-    again, memory, _ = learn(moved, memory, part([1.0, 1.0], [False, False]))
-    assert not np.array_equal(again.weights, moved.weights)
+    repeated, memory, _ = learn(moved, memory, part([1.0, 1.0], [False, False]))
+    assert not np.array_equal(repeated.weights, moved.weights)
     assert np.asarray(memory["kept"].open)[-8:, 0].tolist() == [False] * 5 + [True] * 3
 
 
@@ -275,14 +275,14 @@ def test_dqn_moves_towards_the_published_target(settings):
         return x @ leaves[-2] + leaves[-1]
 
     allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
-    own, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
+    own_values, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
     if config.double:
-        ahead = (later if config.target else own)[np.arange(count), own.argmax(axis=1)]
+        next_value = (later if config.target else own_values)[np.arange(count), own_values.argmax(axis=1)]
     else:
-        ahead = (later if config.target else own).max(axis=1)
-    wanted = sample.n_step_return + sample.bootstrap_discount * ahead
-    given = jnp.asarray(later, jnp.float32)
-    assert np.allclose(dqn_updates.targets(config, learning, sample, given), wanted, atol=1e-4)
+        next_value = (later if config.target else own_values).max(axis=1)
+    wanted = sample.n_step_return + sample.bootstrap_discount * next_value
+    arguments = jnp.asarray(later, jnp.float32)
+    assert np.allclose(dqn_updates.targets(config, learning, sample, arguments), wanted, atol=1e-4)
     error = wanted - values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]]
     size = np.abs(error)
     each = (
@@ -295,11 +295,11 @@ def test_dqn_moves_towards_the_published_target(settings):
         )
     )
     _, (readings, errors) = dqn_updates.update(
-        config, hyperparameters, learning, jax.tree.map(jnp.asarray, sample), given
+        config, hyperparameters, learning, jax.tree.map(jnp.asarray, sample), arguments
     )
     assert np.allclose(errors, error, atol=1e-4)
-    told = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]].mean(), size.mean()]
-    assert np.asarray(readings)[:3].tolist() == pytest.approx(told, abs=1e-3)
+    output = [each.mean(), values(learner.weights, rows[0])[np.arange(count), sample.action[:, 0]].mean(), size.mean()]
+    assert np.asarray(readings)[:3].tolist() == pytest.approx(output, abs=1e-3)
 
 
 @pytest.mark.slow
@@ -313,8 +313,8 @@ def test_linear_values_move_by_the_rate_times_the_error():
     after, readings = linear_q.update(config, hyperparameters, weights, sample)
     error = 3.0 + 0.5 * 2.0 - 2.0
     assert [float(r) for r in readings] == [error, 2.0]
-    found = config.made_of.values(after, np.array([[1.0]], np.float32))[0]
-    assert found.tolist() == pytest.approx([2.0, 2.0 + float(hyperparameters.learning_rate) * error])
+    result = config.made_of.values(after, np.array([[1.0]], np.float32))[0]
+    assert result.tolist() == pytest.approx([2.0, 2.0 + float(hyperparameters.learning_rate) * error])
 
 
 METHODS = ["DQN", "LinearQ", "PPO", "ActorCritic", "Reinforce", "SAC"]

@@ -25,23 +25,23 @@ def shapes_of(**settings):
 
 def by_hand(layout, weights, draws):
     """Layer by layer, entry by entry."""
-    size, at, found = layout.size, 0, np.array(weights[: layout.size])
+    size, position, result = layout.size, 0, np.array(weights[: layout.size])
     sigma = weights[size:]
 
     def f(x):
         return np.sign(x) * np.sqrt(abs(x))
 
     for k, (inputs, outputs) in enumerate(((1, 5), (5, 2))):
-        p, q = draws[at : at + inputs], draws[at + inputs : at + inputs + outputs]
-        at += inputs + outputs
+        p, q = draws[position : position + inputs], draws[position + inputs : position + inputs + outputs]
+        position += inputs + outputs
         weight, bias = layout.parts[f".layers[{k}].weight"], layout.parts[f".layers[{k}].bias"]
         for i in range(inputs):
             for j in range(outputs):
-                found[weight.start + i * outputs + j] += sigma[weight.start + i * outputs + j] * f(p[i]) * f(q[j])
+                result[weight.start + i * outputs + j] += sigma[weight.start + i * outputs + j] * f(p[i]) * f(q[j])
         for j in range(outputs):
-            found[bias.start + j] += sigma[bias.start + j] * f(q[j])
-    assert at == len(draws)
-    return found
+            result[bias.start + j] += sigma[bias.start + j] * f(q[j])
+    assert position == len(draws)
+    return result
 
 
 def test_the_noise_of_each_weight_is_that_of_the_paper():
@@ -93,8 +93,8 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
         steps=jnp.ones(3, jnp.int32),
     )
     learning = DQNUpdateState(jnp.asarray(weights), jnp.asarray(weights), first_moments("sgd", weights), None, None)
-    found, _ = update(config, hyperparameters, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
-    moved = np.asarray(found.weights) - weights
+    result, _ = update(config, hyperparameters, learning, sample, jnp.asarray(later, jnp.float32), jnp.asarray(draws))
+    moved = np.asarray(result.weights) - weights
     slope = np.zeros(2 * size)
     for k in range(2 * size):
         step = np.zeros(2 * size)

@@ -47,15 +47,15 @@ class Stones(jm.Environment):
 
 
 def begun(agent, env, copies):
-    whole = seeking(agent)
-    config, hyperparameters = whole.config(describe(env).spec, copies), hyperparameters_at(whole.schedules())
+    complete = seeking(agent)
+    config, hyperparameters = complete.config(describe(env).spec, copies), hyperparameters_at(complete.schedules())
     draw = PlainDraw(Noise(7, 1, Domain.TRAINING), Stream.FRESH).for_step(0, 0)
     return (
-        whole,
+        complete,
         config,
         hyperparameters,
-        whole.fresh_learner(config, hyperparameters, draw),
-        whole.fresh_memory(config, hyperparameters),
+        complete.fresh_learner(config, hyperparameters, draw),
+        complete.fresh_memory(config, hyperparameters),
     )
 
 
@@ -78,14 +78,16 @@ def some(turns, copies, seed=0):
 
 def test_counts_are_of_what_was_done_where():
     _, config, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
-    known, told = learner.novelty, {}
+    known_values, output = learner.novelty, {}
     for k in range(3):
         e = some(1, 2, k)
-        known, new = counted(config, known._replace(counts=jnp.asarray(known.counts)), jax.tree.map(jnp.asarray, e))
+        known_values, new = counted(
+            config, known_values._replace(counts=jnp.asarray(known_values.counts)), jax.tree.map(jnp.asarray, e)
+        )
         pairs = [(int(e.observed.numbers[0, c, 0]), int(e.actions[0, c])) for c in range(2)]
         for pair in pairs:
-            told[pair] = told.get(pair, 0) + 1
-        assert np.allclose(new[0], [told[pair] ** -0.5 for pair in pairs])
+            output[pair] = output.get(pair, 0) + 1
+        assert np.allclose(new[0], [output[pair] ** -0.5 for pair in pairs])
     assert (learner.inner.values == np.float32(0.1 / 0.01)).all()  # as if all were new for a hundred decisions
 
 
@@ -109,17 +111,17 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
     assert not np.array_equal(known.weights, weights)
     # By hand: how far the two networks lie apart, over the spread of the discounted sums of that, which go on over all
     # turns.
-    after, again, _ = step(known, jnp.zeros(3), first)
+    after, repeated, _ = step(known, jnp.zeros(3), first)
     inputs = prepared(config.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
-    apart = [np.asarray(applied(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
-    raw = np.mean((apart[0] - apart[1]) ** 2, axis=1).reshape(20, 3)
+    difference = [np.asarray(applied(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
+    raw = np.mean((difference[0] - difference[1]) ** 2, axis=1).reshape(20, 3)
     sums, total = np.zeros((20, 3)), np.zeros(3)
     for t in range(20):
         total = raw[t] + 0.99 * total
         sums[t] = total
     count, mean, square = (float(np.ravel(x)[0]) for x in known.returns)
-    whole = square + ((sums - sums.mean()) ** 2).sum() + (sums.mean() - mean) ** 2 * count * 60 / (count + 60)
-    assert np.allclose(again, raw / np.sqrt(whole / (count + 60)), rtol=1e-3)
+    complete = square + ((sums - sums.mean()) ** 2).sum() + (sums.mean() - mean) ** 2 * count * 60 / (count + 60)
+    assert np.allclose(repeated, raw / np.sqrt(complete / (count + 60)), rtol=1e-3)
     assert float(after.returns.count) == count + 60
 
 
@@ -178,22 +180,22 @@ def test_both_lanes_learn_the_same_and_returns_are_left_alone(agent, tmp_path):
         jm.train(Corridor(), agent, steps=960, copies=2, seed=3, folder=None, lane=lane)
         for lane in ("plain", "compiled")
     ]
-    for ours, theirs in zip(*(jax.tree.leaves(run.policy.learner) for run in runs), strict=True):
-        assert np.allclose(ours, theirs, atol=1e-4)
+    for first, second in zip(*(jax.tree.leaves(run.policy.learner) for run in runs), strict=True):
+        assert np.allclose(first, second, atol=1e-4)
     episodes = runs[0].episodes
     assert np.allclose(episodes["return"], episodes["prize"] - 0.1 * episodes["effort"])
     assert (runs[0].readings["novelty"] > 0.0).any()
-    kept = jm.train(Corridor(), agent, steps=480, copies=2, seed=3, folder=tmp_path, lane="plain")
-    assert jm.Run.open(kept.path).plan.agent == agent
-    assert any("no part of the return" in text.get_text() for text in jm.ledger(kept).get_legend().get_texts())
-    before = len(kept.episodes)
-    assert len(jm.resume(kept.path, steps=480).episodes) > before
+    stored = jm.train(Corridor(), agent, steps=480, copies=2, seed=3, folder=tmp_path, lane="plain")
+    assert jm.Run.open(stored.path).plan.agent == agent
+    assert any("no part of the return" in text.get_text() for text in jm.ledger(stored).get_legend().get_texts())
+    before = len(stored.episodes)
+    assert len(jm.resume(stored.path, steps=480).episodes) > before
 
 
 @pytest.mark.slow
 def test_a_chain_that_random_play_does_not_cross_is_crossed():
     settings = {"exploration": jm.linear(0.1, 0.0, over=0.8)}
-    found = {}
+    result = {}
     for novelty in (jm.Novelty(0.01), None):
         run = jm.train(
             Stones(),
@@ -204,8 +206,8 @@ def test_a_chain_that_random_play_does_not_cross_is_crossed():
             folder=None,
             lane="compiled",
         )
-        found[novelty] = jm.evaluate(run.policy, Stones(), episodes=2).mean
-    assert list(found.values()) == [1.0, 0.0]
+        result[novelty] = jm.evaluate(run.policy, Stones(), episodes=2).mean
+    assert list(result.values()) == [1.0, 0.0]
 
 
 def test_what_novelty_cannot_be_is_told(tmp_path):
@@ -242,12 +244,12 @@ def test_replay_keeps_rewards_as_they_were_and_gives_what_is_new_now(by):
     bonus = memory_of.Bonus(None, lambda sample: 0.5 * novelty_of(config, learner.novelty, sample))
     sample = memory_of.transitions(config.spec, replay, jnp.arange(4), jnp.ones(4), 2, 0.9, bonus=bonus)
     alone = memory_of.transitions(config.spec, replay, jnp.arange(5), jnp.ones(5), 1, 0.9)
-    now = np.asarray(0.5 * novelty_of(config, learner.novelty, alone))
-    assert np.allclose(sample.n_step_return, now[:4] + 0.9 * now[1:], atol=1e-5)
+    current = np.asarray(0.5 * novelty_of(config, learner.novelty, alone))
+    assert np.allclose(sample.n_step_return, current[:4] + 0.9 * current[1:], atol=1e-5)
     if by == "counts":
         cells, acts = np.asarray(alone.observed.numbers[:, 0], int), np.asarray(alone.action[:, 0], int)
         counts = [
             3 * sum((c, a) == pair for pair in zip(cells[:4], acts[:4], strict=True))
             for c, a in zip(cells[:4], acts[:4], strict=True)
         ]
-        assert np.allclose(now[:4], 0.5 / np.sqrt(counts))
+        assert np.allclose(current[:4], 0.5 / np.sqrt(counts))

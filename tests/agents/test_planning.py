@@ -59,9 +59,9 @@ def test_planned_updates_are_those_of_a_loop_by_hand():
             return np.mean(wanted) - values[entry]
 
         for cell, action, reward, ended, last in walk:
-            drawn = chance.random(planning).astype(np.float32)
+            samples = chance.random(planning).astype(np.float32)
             learner = step(
-                agent, learner, one(cell, action, reward, ended, last), (drawn,) if sweeping == "even" else ()
+                agent, learner, one(cell, action, reward, ended, last), (samples,) if sweeping == "even" else ()
             )
             entry = (cell, action)
             values[entry] += rate * (reward + (0.0 if ended else discount * values[last].max()) - values[entry])
@@ -73,18 +73,18 @@ def test_planned_updates_are_those_of_a_loop_by_hand():
                 for s in range(5)
             }
             if sweeping == "even":
-                for u in drawn:
-                    at = met[int(u * len(met))]
-                    values[at] += rate * error(at)
+                for u in samples:
+                    position = met[int(u * len(met))]
+                    values[position] += rate * error(position)
             else:
                 need[entry] = abs(error(entry))
                 need.update({e: abs(error(e)) for e in leading[cell]})
                 for _ in range(planning):
-                    at = max(sorted(need), key=need.get)
-                    moved = error(at) if need[at] > 0.0 else 0.0
-                    values[at] += rate * moved
-                    need[at] = abs(moved) * (1 - rate) if abs(moved) * (1 - rate) > 1e-4 else 0.0
-                    need.update({e: abs(error(e)) for e in leading[at[0]]})
+                    position = max(sorted(need), key=need.get)
+                    moved = error(position) if need[position] > 0.0 else 0.0
+                    values[position] += rate * moved
+                    need[position] = abs(moved) * (1 - rate) if abs(moved) * (1 - rate) > 1e-4 else 0.0
+                    need.update({e: abs(error(e)) for e in leading[position[0]]})
             np.testing.assert_allclose(learner.values, values, atol=1e-5)
 
 
@@ -99,15 +99,15 @@ def test_planning_finds_the_optimum_in_few_decisions_in_both_lanes_and_goes_on(s
     ]
     np.testing.assert_allclose(runs[0].policy.learner.values, runs[1].policy.learner.values, atol=1e-6)
     assert runs[1].policy.learner.model == ()
-    known = best.table.set_index("cell")["value"]
-    for cell, value in known.items():
+    known_values = best.table.set_index("cell")["value"]
+    for cell, value in known_values.items():
         assert np.max(runs[1].policy.learner.values[cell]) == pytest.approx(value, abs=1e-3)
     slow = jm.QLearning(learning_rate=0.2, discount=0.9, exploration=1.0)
     early = [
         jm.train(place, one, steps=120, seed=5, copies=1, folder=None).policy.learner.values
         for one in (slow, slow.model_copy(update={"planning": 30, "sweeping": sweeping}))
     ]
-    off = [np.abs(np.max(values, axis=1)[known.index] - known).max() for values in early]
+    off = [np.abs(np.max(values, axis=1)[known_values.index] - known_values).max() for values in early]
     assert off[1] < 0.5 * off[0]
     part = jm.train(place, agent, steps=300, seed=5, copies=1, folder=tmp_path, lane="compiled")
     assert jm.resume(part.path, steps=300).policy.learner.values.tolist() == runs[1].policy.learner.values.tolist()
@@ -117,11 +117,11 @@ def test_one_update_of_two_tables_by_hand():
     agent = jm.DoubleQLearning(learning_rate=0.5, discount=0.9)
     first = np.arange(10.0, dtype=np.float32).reshape(5, 2)
     second = np.float32(20.0) - first
-    for u, own, other in ((0.4, 1, 0), (0.6, 0, 1)):
+    for u, own_values, second_item in ((0.4, 1, 0), (0.6, 0, 1)):
         values = np.stack([first, second])
         learner = step(agent, Table(jnp.asarray(values)), one(1, 0, 3.0, False, 2), (np.array([u]),))
-        best = values[own, 2].argmax()
-        values[own, 1, 0] += 0.5 * (3.0 + 0.9 * values[other, 2, best] - values[own, 1, 0])
+        best = values[own_values, 2].argmax()
+        values[own_values, 1, 0] += 0.5 * (3.0 + 0.9 * values[second_item, 2, best] - values[own_values, 1, 0])
         np.testing.assert_allclose(learner.values, values, rtol=1e-6)
 
 

@@ -34,16 +34,16 @@ def test_the_nearer_to_its_start_a_policy_is_kept_the_less_it_moves(kind, leftwa
     if kind is jm.ActorCritic:
         agent = jm.ActorCritic(**{**settings, "entropy_bonus": 0.6})
         first = jm.train(Corridor(weights={"prize": -1.0}), agent, steps=6_000, copies=4, folder=tmp_path)
-    begun, found = left(first.policy), {}
-    for near in (0.0, 0.3, 20.0):
+    initial, result = left(first.policy), {}
+    for close in (0.0, 0.3, 20.0):
         run = jm.train(
-            Corridor(), kind(near_start=near, **settings), steps=8_000, copies=4, start=first, folder=tmp_path
+            Corridor(), kind(near_start=close, **settings), steps=8_000, copies=4, start=first, folder=tmp_path
         )
-        found[near] = left(run.policy)
-    assert 0.6 < begun < 0.97
-    assert abs(found[0.0] - begun) > 0.1
-    assert found[0.3] < 0.2  # there going right pays
-    assert abs(found[20.0] - begun) < 0.1
+        result[close] = left(run.policy)
+    assert 0.6 < initial < 0.97
+    assert abs(result[0.0] - initial) > 0.1
+    assert result[0.3] < 0.2  # there going right pays
+    assert abs(result[20.0] - initial) < 0.1
     assert jm.redo(run.path).same
 
 
@@ -122,8 +122,8 @@ def test_statistics_stand_still_under_weights_that_are_held():
     rows = np.random.default_rng(1).normal(5.0, 2.0, (64, 3)).astype(np.float32)
     for count, moves in ((10.0, True), (1e5, False)):  # until they are warm they move
         before = Running(np.float32(count), np.zeros(3, np.float32), np.full(3, count, np.float32))
-        held, free = (gathered_unless(still, before, rows) for still in (True, False))
-        assert np.array_equal(held.mean, before.mean) != moves
+        satisfied, free = (gathered_unless(still, before, rows) for still in (True, False))
+        assert np.array_equal(satisfied.mean, before.mean) != moves
         assert not np.array_equal(free.mean, before.mean)
     started_from = counted_fully(before)  # with `start`: the spread is the same, and new rows hardly move it
     after = gathered_unless(False, started_from, rows)

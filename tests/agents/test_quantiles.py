@@ -37,9 +37,9 @@ def test_a_lottery_is_known_and_its_tail_is_avoided(risk, chosen):
         n_step=1,
     )
     policy = jm.train(Trip(), agent, steps=24_000, copies=16, seed=1, folder=None).policy
-    found = policy.quantiles({"done": 0})
-    assert found["sail"] == pytest.approx([-10.0, *[2.0] * 4, *[6.0] * 5], abs=0.5)
-    assert found["harbour"] == pytest.approx([2.0] * 10, abs=0.2)
+    result = policy.quantiles({"done": 0})
+    assert result["sail"] == pytest.approx([-10.0, *[2.0] * 4, *[6.0] * 5], abs=0.5)
+    assert result["harbour"] == pytest.approx([2.0] * 10, abs=0.2)
     assert policy.choose({"done": 0}) == Trip.action.labels.index(chosen)
     assert policy.values({"done": 0})["sail"] == pytest.approx(-10.0 if risk < 1.0 else 2.8, abs=0.5)
 
@@ -50,8 +50,8 @@ def test_both_lanes_and_a_kept_policy_are_the_same(tmp_path):
     runs = [
         jm.train(Trip(), agent, steps=320, copies=2, seed=3, folder=None, lane=lane) for lane in ("plain", "compiled")
     ]
-    for ours, theirs in zip(*(jax.tree.leaves(run.policy.learner) for run in runs), strict=True):
-        assert np.allclose(ours, theirs, atol=1e-4)
+    for first, second in zip(*(jax.tree.leaves(run.policy.learner) for run in runs), strict=True):
+        assert np.allclose(first, second, atol=1e-4)
     opened = jm.Policy.open(runs[0].policy.save(tmp_path / "policy"))
     assert np.array_equal(opened.quantiles({"done": 0})["sail"], runs[0].policy.quantiles({"done": 0})["sail"])
 

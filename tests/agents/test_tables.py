@@ -57,7 +57,7 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
             scalar._actions[i] = actions[i]  # the case fixes the actions
             scalar.judge(i, rewards[i], ended[i], closed[i], after[i])
         return learner.values, scalar.write()
-    one = Experience(
+    item = Experience(
         *jax.tree.map(
             lambda v: jnp.asarray(v)[None],
             (
@@ -74,7 +74,7 @@ def updated(agent, observed, actions, rewards, ended, closed, last, noise=(0.0,)
     )
     learner = Table(jnp.asarray(TABLE))
     memory = Carried(jnp.full(copies, -1))
-    learner, _, readings = type(agent).learn(config, NUMBERS, learner, memory, one, Fixed(*noise))
+    learner, _, readings = type(agent).learn(config, NUMBERS, learner, memory, item, Fixed(*noise))
     return np.asarray(learner.values), readings
 
 
@@ -133,17 +133,17 @@ def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
 @given(st.lists(st.integers(-3, 3), min_size=1, max_size=6), st.floats(0.0, 1.0), st.floats(0.0, 0.999999))
 def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration, u):
     row = [float(value) for value in row]
-    found = action_probabilities(row, exploration, SCALARS)
+    result = action_probabilities(row, exploration, SCALARS)
     best = [value == max(row) for value in row]
-    assert sum(found) == pytest.approx(1.0)
-    for chance, is_best in zip(found, best, strict=True):
+    assert sum(result) == pytest.approx(1.0)
+    for chance, is_best in zip(result, best, strict=True):
         assert chance == pytest.approx(exploration / len(row) + (1 - exploration) / sum(best) * is_best)
-    action = draw_index(found, u)
-    assert sum(found[:action]) <= u + 1e-9
-    assert u < sum(found[: action + 1]) + 1e-9
+    action = draw_index(result, u)
+    assert sum(result[:action]) <= u + 1e-9
+    assert u < sum(result[: action + 1]) + 1e-9
     traced = action_probabilities([jnp.asarray([value]) for value in row], exploration, array_ops())
-    np.testing.assert_allclose(np.ravel(traced), found, atol=1e-6)
-    assert expectation(row, found) == pytest.approx(np.dot(row, found), abs=1e-6)
+    np.testing.assert_allclose(np.ravel(traced), result, atol=1e-6)
+    assert expectation(row, result) == pytest.approx(np.dot(row, result), abs=1e-6)
 
 
 @pytest.mark.parametrize("copies", [1, 4])

@@ -60,7 +60,7 @@ def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decisi
             config, hyperparameters, learner, memory, e, RowDraw(jnp, [u], jnp.float32(1.0))
         )
     )
-    visited, rewards, ahead = [], [], []  # entries, and what each decision's successor was worth at the time
+    visited, rewards, next_value = [], [], []  # entries, and what each decision's successor was worth at the time
     for t in range(7):
         ended, reward = t == 6, float(chance.normal())
         before = np.asarray(learner.values)
@@ -69,18 +69,18 @@ def test_true_online_sarsa_has_the_values_of_the_forward_view_after_every_decisi
         visited.append((cells[t], action))
         rewards.append(reward)
         action = int(memory.pending[0])
-        ahead.append(0.0 if ended else float(before[cells[t + 1], action]))
+        next_value.append(0.0 if ended else float(before[cells[t + 1], action]))
         forward = first.astype(float).copy()
         horizon = t + 1
         for k in range(horizon):
             returns = []
             for n in range(1, horizon - k + 1):
-                total = sum(discount**j * rewards[k + j] for j in range(n)) + discount**n * ahead[k + n - 1]
+                total = sum(discount**j * rewards[k + j] for j in range(n)) + discount**n * next_value[k + n - 1]
                 returns.append(total)
-            whole = (1 - decay) * sum(decay ** (n - 1) * g for n, g in enumerate(returns[:-1], start=1)) + decay ** (
+            complete = (1 - decay) * sum(decay ** (n - 1) * g for n, g in enumerate(returns[:-1], start=1)) + decay ** (
                 len(returns) - 1
             ) * returns[-1]
-            forward[visited[k]] += rate * (whole - forward[visited[k]])
+            forward[visited[k]] += rate * (complete - forward[visited[k]])
         assert np.allclose(learner.values, forward, atol=2e-3), t
 
 
@@ -98,10 +98,10 @@ def test_watkins_moves_to_lambda_returns_and_forgets_at_what_was_not_the_best():
         learner, memory, _ = learn(learner, memory, one(t, 1, rewards[t], t == 2, t + 1, t))
     for k in range(3):  # every value is 0, so the return of n steps is that of its rewards
         parts = [sum(discount**j * rewards[k + j] for j in range(n)) for n in range(1, 4 - k)]
-        whole = (1 - decay) * sum(decay ** (n - 1) * g for n, g in enumerate(parts[:-1], start=1)) + decay ** (
+        complete = (1 - decay) * sum(decay ** (n - 1) * g for n, g in enumerate(parts[:-1], start=1)) + decay ** (
             len(parts) - 1
         ) * parts[-1]
-        assert float(learner.values[k, 1]) == pytest.approx(rate * whole, rel=1e-3)
+        assert float(learner.values[k, 1]) == pytest.approx(rate * complete, rel=1e-3)
     # What was left before an action that was not the best gets nothing of what follows; nor does an episode that
     # closed.
     learner = learner._replace(values=jnp.zeros((5, 2)).at[1, 0].set(3.0))

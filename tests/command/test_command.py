@@ -28,8 +28,8 @@ def spawned(*words, folder=None, **environment):
 def place(tmp_path_factory):
     """A folder in which `new` has written an environment and `train` has trained it."""
     folder = tmp_path_factory.mktemp("place")
-    made = jokulmist("new", "pond.py", folder=folder)
-    assert made.returncode == 0, made.stderr
+    product = jokulmist("new", "pond.py", folder=folder)
+    assert product.returncode == 0, product.stderr
     trained = jokulmist(
         "train", "pond.toml", "--set", "training.steps=6_000", "--set", "training.seeds=[0,1]", "--json", folder=folder
     )
@@ -95,12 +95,12 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
     done = jokulmist("evaluate", "runs/pond-qlearning-001", "--episodes", "5", "--over", "rain=0.2,1", folder=place)
     assert done.stdout.count("policy") == 2
     assert "over-rain.png" in done.stderr
-    again = jokulmist("train", "pond.toml", "--set", "training.steps=2_000", "--name", "short", folder=place)
-    assert "short  done: 2,000 decisions" in again.stderr
-    assert again.stdout.startswith("run ")
-    shown = jokulmist("check", "tarn", "--steps", "300", folder=place)
-    assert shown.returncode == 0
-    assert "compiled, 64 copies" in shown.stdout
+    repeated = jokulmist("train", "pond.toml", "--set", "training.steps=2_000", "--name", "short", folder=place)
+    assert "short  done: 2,000 decisions" in repeated.stderr
+    assert repeated.stdout.startswith("run ")
+    displayed = jokulmist("check", "tarn", "--steps", "300", folder=place)
+    assert displayed.returncode == 0
+    assert "compiled, 64 copies" in displayed.stdout
     assert {row["name"] for row in json.loads(jokulmist("gallery", "--json").stdout)} == {
         "haul",
         "lots",
@@ -183,11 +183,11 @@ def test_a_mistake_gets_one_clear_message_and_leaves_nothing_half_made(place, wo
     os.chdir(place)
     with pytest.raises(SystemExit) as ended:
         main(words)
-    said = capsys.readouterr().err
-    assert ended.value.code == status, said
-    assert what in said
-    assert fix in said
-    assert "Traceback" not in said
+    reply = capsys.readouterr().err
+    assert ended.value.code == status, reply
+    assert what in reply
+    assert fix in reply
+    assert "Traceback" not in reply
     assert sorted((place / "runs").iterdir()) == before
 
 
@@ -209,11 +209,11 @@ def test_a_signal_ends_the_command_with_130_and_everything_saved(place, how):
             break
         time.sleep(0.1)
     process.send_signal(how)
-    output, said = process.communicate(timeout=240)
+    output, reply = process.communicate(timeout=240)
     assert process.returncode == 130
     assert "stopped" in output
-    assert "everything is being saved" in said
-    assert "Traceback" not in said
+    assert "everything is being saved" in reply
+    assert "Traceback" not in reply
     assert jokulmist("evaluate", f"runs/cut-{how.name}", "--episodes", "3", folder=place).returncode == 0
 
 

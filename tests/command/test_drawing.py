@@ -32,8 +32,8 @@ def drawn(run):
 @pytest.mark.slow
 def test_runs_are_drawn_by_another_process_and_here_where_that_one_is_gone(plan, tmp_path):
     beside = drawing.Drawing(plan, [])
-    asked = read_plan(plan)
-    (first,), (second,) = (train_plan(asked, folder=tmp_path / "runs") for _ in range(2))
+    options = read_plan(plan)
+    (first,), (second,) = (train_plan(options, folder=tmp_path / "runs") for _ in range(2))
     assert beside._draw_in_process([first]) == {str(first.path)}
     assert drawn(first) == ["learning-curve.png", "ledger.png"]
     # Where the file is in the middle of an edit the other process ends, and the run is drawn here, as it was trained.
@@ -41,7 +41,7 @@ def test_runs_are_drawn_by_another_process_and_here_where_that_one_is_gone(plan,
     gone = drawing.Drawing(plan, [])
     gone._process.wait()
     assert gone._draw_in_process([second]) == set()
-    gone.draw([second], asked)
+    gone.draw([second], options)
     assert drawn(second) == ["learning-curve.png", "ledger.png"]
     gone.drop()
     dropped = drawing.Drawing(plan, [])
@@ -59,16 +59,16 @@ def test_a_program_at_the_other_end_is_not_connected_to_twice(plan, tmp_path):
 
 def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is(plan, tmp_path, monkeypatch):
     plan.write_text(PLAN.replace("plain", "auto"), encoding="utf-8")
-    asked = read_plan(plan)
-    assert not known_to_compile(asked.stage)
-    assert chosen_lane(asked) == ("compiled", "")
-    assert known_to_compile(asked.stage)
+    options = read_plan(plan)
+    assert not known_to_compile(options.stage)
+    assert chosen_lane(options) == ("compiled", "")
+    assert known_to_compile(options.stage)
 
     def never(environment):
         raise AssertionError("found out again")
 
-    with monkeypatch.context() as known:
-        known.setattr(compilability, "find", never)
+    with monkeypatch.context() as known_values:
+        known_values.setattr(compilability, "find", never)
         assert chosen_lane(read_plan(plan)) == ("compiled", "")
         for change in ("environment.weights={ prize = 2.0 }", 'environment.modify=[{ use = "Stack", count = 2 }]'):
             with pytest.raises(AssertionError, match="found out again"):
@@ -76,9 +76,9 @@ def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is
     text = (tmp_path / "trail.py").read_text()
     (tmp_path / "other.py").write_text(text.replace("0.1", "0.2"), encoding="utf-8")
     assert "0.1" in text
-    other = read_plan(plan, ['environment.use="other.py:Corridor"'])
-    assert fingerprint(other.stage) != fingerprint(asked.stage)
-    assert not known_to_compile(other.stage)
+    second_item = read_plan(plan, ['environment.use="other.py:Corridor"'])
+    assert fingerprint(second_item.stage) != fingerprint(options.stage)
+    assert not known_to_compile(second_item.stage)
     # A class whose code no file holds is known in its process alone.
     namespace = {}
     exec("import jokulmist as jm\n" + text, namespace)

@@ -25,9 +25,9 @@ def test_what_is_written_passes_its_own_tests_and_trains(kind, tmp_path, monkeyp
     spec = importlib.util.spec_from_file_location("of_kind", tmp_path / "test_first_try.py")
     tests = importlib.util.module_from_spec(spec)
     spec.loader.exec_module(tests)
-    found = [thing for name, thing in vars(tests).items() if name.startswith("test_")]
-    assert found
-    for test in found:
+    result = [thing for name, thing in vars(tests).items() if name.startswith("test_")]
+    assert result
+    for test in result:
         test()
     changes = ["training.steps=600"]
     if kind == "images":
@@ -56,6 +56,6 @@ def test_of_a_family_the_base_is_not_offered(tmp_path):
         "abstract=True):\n    pass\n"
         "from jokulmist.gallery import Tarn\nclass High(Tarn):\n    pass\nclass Low(Tarn):\n    pass\n"
     )
-    asked = jokulmist("check", "family.py", folder=tmp_path)
-    assert asked.returncode == 2
-    assert "family.py has `High`, `Low`; say which, e.g. `family.py:High`." in asked.stderr
+    options = jokulmist("check", "family.py", folder=tmp_path)
+    assert options.returncode == 2
+    assert "family.py has `High`, `Low`; say which, e.g. `family.py:High`." in options.stderr

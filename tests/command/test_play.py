@@ -35,10 +35,10 @@ def test_a_hand_chooses_nudges_acts_goes_back_and_keeps(tmp_path):
     assert hand.episode.steps == len(hand.table) == 2
     hand.back()
     path = hand.save(tmp_path / "kept")
-    kept = pd.read_parquet(path)
-    assert kept["action.turn"].iloc[0] == 30.0
-    assert kept["action.haul"].iloc[0].tolist() == pytest.approx([1.0, 2.0])
-    assert kept["reward"].sum() == pytest.approx(hand.episode.total, rel=1e-5)
+    stored = pd.read_parquet(path)
+    assert stored["action.turn"].iloc[0] == 30.0
+    assert stored["action.haul"].iloc[0].tolist() == pytest.approx([1.0, 2.0])
+    assert stored["reward"].sum() == pytest.approx(hand.episode.total, rel=1e-5)
     assert hand.save(tmp_path / "kept") != path
     hand.back(9)
     assert hand.episode.state == start
@@ -131,7 +131,7 @@ def test_the_command_plays_in_a_terminal(tmp_path):
     terminal.press("q")
     terminal.until("", 5)  # until it closes the terminal
     assert terminal.process.wait(10) == 0
-    kept = pd.read_parquet(tmp_path / "rollouts" / "ferry-seed2.parquet")
+    stored = pd.read_parquet(tmp_path / "rollouts" / "ferry-seed2.parquet")
     gone = Terminal("play", "ferry")
     assert gone.until("you decide")
     os.close(gone.file)  # the window is closed
@@ -139,5 +139,5 @@ def test_the_command_plays_in_a_terminal(tmp_path):
     episode = jm.gallery.Ferry().episode(seed=2)
     for _ in range(2):
         episode.act("ahead")
-    assert len(kept) == 3  # two decisions, and where they led
-    assert np.isclose(kept["position"].iloc[-1], episode.state.position)
+    assert len(stored) == 3  # two decisions, and where they led
+    assert np.isclose(stored["position"].iloc[-1], episode.state.position)

@@ -95,10 +95,10 @@ def _bounded(high):
 
 @pytest.mark.parametrize("case", WRONG)
 def test_a_wrong_declaration_says_what_and_the_mend(case):
-    make, what, fix = WRONG[case]
+    make, subject, fix = WRONG[case]
     with pytest.raises(DeclarationError) as raised:
         make()
-    assert what in str(raised.value)
+    assert subject in str(raised.value)
     assert fix in str(raised.value)
 
 

@@ -61,10 +61,10 @@ COUNTS = {
 @pytest.mark.slow
 @pytest.mark.parametrize("name", CONTINUOUS)
 def test_continuous_draws_follow_their_distribution_both_ways(name):
-    ask, distribution = CONTINUOUS[name]
-    traced = drawn(ask)
+    call, distribution = CONTINUOUS[name]
+    traced = drawn(call)
     assert stats.kstest(traced, distribution.cdf).pvalue > 1e-3
-    np.testing.assert_allclose(plainly(ask), traced, rtol=2e-4, atol=2e-5)
+    np.testing.assert_allclose(plainly(call), traced, rtol=2e-4, atol=2e-5)
 
 
 class Even(RowDraw):
@@ -78,17 +78,17 @@ class Even(RowDraw):
 @pytest.mark.slow
 @pytest.mark.parametrize("name", COUNTS)
 def test_counts_invert_the_distribution_function_within_the_stated_error(name):
-    ask, distribution, error = COUNTS[name]
+    call, distribution, error = COUNTS[name]
     size = 1 << 16
-    found = np.asarray(ask(Even(jnp, [], jnp.float32(1.0)), size)).astype(int)
-    values = np.arange(found.min(), found.max() + 1)
-    share = np.array([(found <= value).mean() for value in values])
+    result = np.asarray(call(Even(jnp, [], jnp.float32(1.0)), size)).astype(int)
+    values = np.arange(result.min(), result.max() + 1)
+    share = np.array([(result <= value).mean() for value in values])
     assert np.abs(share - distribution.cdf(values)).max() < error + 1.5 / size
-    assert (plainly(ask) == drawn(ask)).mean() > 0.999  # rounding may tip one count in a thousand
+    assert (plainly(call) == drawn(call)).mean() > 0.999  # rounding may tip one count in a thousand
 
 
 def test_single_plain_numbers_are_python_numbers_and_equal_the_arrays():
-    for ask, kind in (
+    for call, kind in (
         (lambda d, n: d.uniform(), float),
         (lambda d, n: d.normal(), float),
         (lambda d, n: d.poisson(3.0), int),
@@ -96,7 +96,7 @@ def test_single_plain_numbers_are_python_numbers_and_equal_the_arrays():
         (lambda d, n: d.binomial(5, 0.5), int),
         (lambda d, n: d.pick(["a", "b"]), str),
     ):
-        assert type(ask(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).for_step(7, 0), 1)) is kind
+        assert type(call(PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE).for_step(7, 0), 1)) is kind
     draw = PlainDraw(Noise(5, 1, Domain.HAND), Stream.ADVANCE)
     single = [draw.for_step(turn, 0).poisson(4.0) for turn in range(50)]
     noise = Noise(5, 1, Domain.HAND).rows(Stream.ADVANCE, 0, "uniform", 1, 0, 50)[:, 0, 0]
@@ -132,13 +132,13 @@ def test_a_draw_without_a_distribution_is_refused(ask, message):
 )
 def test_noise_is_the_same_in_whatever_pieces_it_is_asked_for(seed, copies, width, start, count):
     noise = Noise(seed, copies, Domain.TRAINING)
-    whole = noise.rows(Stream.SENSE, 2, "normal", width, start, count)
+    complete = noise.rows(Stream.SENSE, 2, "normal", width, start, count)
     cut = count // 3
     parts = [
         noise.rows(Stream.SENSE, 2, "normal", width, start + a, b - a) for a, b in ((0, cut), (cut, count)) if b > a
     ]
-    assert np.array_equal(whole, np.concatenate(parts))
-    assert whole.shape == (count, copies, width)
+    assert np.array_equal(complete, np.concatenate(parts))
+    assert complete.shape == (count, copies, width)
 
 
 def test_seeds_streams_domains_requests_and_owners_share_nothing():

@@ -217,8 +217,8 @@ def test_both_lanes_show_do_and_give_the_same(name):
     plain, compiled = (run.episodes.drop(columns=["closed_by", "also_held"]).to_numpy(float) for run in runs)
     assert len(plain) > 8
     assert np.allclose(plain, compiled, rtol=1e-4, atol=1e-4)
-    told = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
-    assert np.allclose(*told, rtol=1e-4, atol=1e-3)
+    output = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
+    assert np.allclose(*output, rtol=1e-4, atol=1e-3)
 
 
 @pytest.mark.slow
@@ -364,8 +364,8 @@ def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
     }
     assert ((plain["steps"] - 1) * 3 < plain["advances"]).all()
     assert (plain["advances"] <= plain["steps"] * 3).all()
-    told = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
-    assert np.allclose(*told, rtol=1e-4, atol=1e-3)
+    output = [run.readings[["seen", "after", "earned"]].to_numpy(float) for run in runs]
+    assert np.allclose(*output, rtol=1e-4, atol=1e-3)
     # A pilot takes the same decisions copy by copy.
     piloted = jm.train(Held(), jm.RandomPlay(), steps=60, copies=2, folder=None, lane="plain").episodes
     assert (piloted["advances"] > piloted["steps"]).all()
@@ -410,8 +410,8 @@ def test_an_end_for_learning_is_no_end_for_the_score():
         cut = jm.train(
             Leaky().modified(jm.LearningEnd("time limit")), Ends(), steps=400, copies=4, folder=None, lane=lane
         )
-        held = cut.episodes["closed_by"] + "+" + cut.episodes["also_held"]
-        limits = (held.str.contains("time limit") & ~held.str.contains("ashore")).sum()
+        satisfied = cut.episodes["closed_by"] + "+" + cut.episodes["also_held"]
+        limits = (satisfied.str.contains("time limit") & ~satisfied.str.contains("ashore")).sum()
         assert limits > 5
         before, after = (frame.readings["ended"].mean() * 400 / 4 for frame in (plain, cut))  # a turn, of 100
         assert after == pytest.approx(before + limits, abs=1e-3)
@@ -421,8 +421,8 @@ def test_an_end_for_learning_is_no_end_for_the_score():
 
 @pytest.mark.slow
 def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
-    given = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
-    bare, opened = Held().episode(seed=6), given.episode(seed=6)
+    arguments = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
+    bare, opened = Held().episode(seed=6), arguments.episode(seed=6)
     assert opened.state.x == pytest.approx(bare.state.x + 1.5)
     assert (opened.steps, opened.advances, opened.total) == (0, 0, 0.0)
     stopped = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 2.0}] * 9)).episode(seed=6)
@@ -483,8 +483,8 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
 
     file = tmp_path / "mine.py"
     file.write_text(MINE)
-    mine = module_of(str(file))
-    env = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5))
+    own_module = module_of(str(file))
+    env = Buoy().modified(own_module.Halves(), own_module.Coarse(), own_module.Fading(0.5))
     plain, compiled = (
         jm.train(env, Echo(), steps=80, copies=2, folder=tmp_path / lane, lane=lane) for lane in ("plain", "compiled")
     )
@@ -494,16 +494,16 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
     uses = [entry["use"].rpartition(":")[2] for entry in compiled.written_plan["environment"]["modify"]]
     assert uses == ["Halves", "Coarse", "Fading"]
     # By hand: each reward counts half of the one before, again in every episode.
-    episode = Buoy().modified(mine.Halves(), mine.Coarse(), mine.Fading(0.5)).episode(seed=4)
+    episode = Buoy().modified(own_module.Halves(), own_module.Coarse(), own_module.Fading(0.5)).episode(seed=4)
     assert float(episode.observation["x"]) == round(float(episode.state.x))
-    gains = RewardPipeline((mine.Fading(0.5),))
-    memory, given = gains.start(np), []
+    gains = RewardPipeline((own_module.Fading(0.5),))
+    memory, arguments = gains.start(np), []
     for _ in range(3):
         memory, reward = gains.modify(np, memory, 4.0, None, None, False)
-        given.append(float(reward))
-    assert given == [4.0, 2.0, 1.0]
+        arguments.append(float(reward))
+    assert arguments == [4.0, 2.0, 1.0]
     file.unlink()
-    again = jm.Run.open(compiled.path)
-    assert again.environment._modifiers[2].by == 0.5
+    repeated = jm.Run.open(compiled.path)
+    assert repeated.environment._modifiers[2].by == 0.5
     with pytest.raises(SettingError, match="is no modifier; derive it from"):
         jm.environments.modifiers.modifier_from({"use": f"{next(compiled.path.rglob('mine.py'))}:dataclass"})

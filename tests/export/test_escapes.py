@@ -44,8 +44,8 @@ NASTY = [
 
 @given(st.text())
 def test_no_text_ends_a_comment_or_a_docstring(text):
-    told = c_comment(text)
-    assert not any(end in told for end in ("*/", "/*", "??", "\\", "\n", "\r", "\u2028"))
+    output = c_comment(text)
+    assert not any(end in output for end in ("*/", "/*", "??", "\\", "\n", "\r", "\u2028"))
     compile(f'"""{python_docstring(text)}"""', "policy.py", "exec")
     assert "\n" not in markdown(text)
     assert js_string(text).isascii()
@@ -68,15 +68,15 @@ def test_a_compiler_and_node_read_back_what_was_written(tmp_path):
         )
         strict = ["-std=c99", "-Wall", "-Wextra", "-Werror", "-pedantic", "-trigraphs"]
         subprocess.run(["cc", *strict, "main.c", "-o", "main"], cwd=tmp_path, check=True)
-        said = subprocess.run([tmp_path / "main"], capture_output=True, text=True, check=True).stdout
-        assert [bytes.fromhex(line).decode() for line in said.split("\n")[:-1]] == texts
+        reply = subprocess.run([tmp_path / "main"], capture_output=True, text=True, check=True).stdout
+        assert [bytes.fromhex(line).decode() for line in reply.split("\n")[:-1]] == texts
     if shutil.which("node"):
         lines = "\n".join(
             f"/* {c_comment(text)} */ told.push({js_string(text)}); // {c_comment(text)}" for text in texts
         )
         (tmp_path / "main.mjs").write_text(f"const told = [];\n{lines}\nconsole.log(JSON.stringify(told));\n")
-        said = subprocess.run(["node", "main.mjs"], cwd=tmp_path, capture_output=True, text=True, check=True).stdout
-        assert json.loads(said) == texts
+        reply = subprocess.run(["node", "main.mjs"], cwd=tmp_path, capture_output=True, text=True, check=True).stdout
+        assert json.loads(reply) == texts
 
 
 def test_names_that_would_be_one_identifier_are_told_apart():
@@ -122,9 +122,9 @@ def policy():
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_path, monkeypatch):
     monkeypatch.setattr(save, "STRICT", (*save.STRICT, *sanitizers()))
-    made = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
-    assert made.ok, str(made)
-    assert made.checked > 0
+    product = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
+    assert product.ok, str(product)
+    assert product.checked > 0
     assert not (tmp_path / "ran").exists()
 
 
@@ -144,12 +144,12 @@ def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_p
     ],
 )
 def test_a_head_says_what_a_declaration_may(policy, tmp_path, place, value):
-    arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))
+    arrays, metadata = open_arrays(policy.save(tmp_path / "p.safetensors"))
     if place == "labels":
-        about["spec"]["action"]["parts"]["double"]["labels"] = value
+        metadata["spec"]["action"]["parts"]["double"]["labels"] = value
     else:
-        about["spec"]["channels"][0][place] = value
-    save_arrays(tmp_path / "q.safetensors", arrays, about)
+        metadata["spec"]["channels"][0][place] = value
+    save_arrays(tmp_path / "q.safetensors", arrays, metadata)
     with pytest.raises((DeclarationError, RecordError)):
         jm.Policy.open(tmp_path / "q.safetensors")
 
@@ -157,9 +157,9 @@ def test_a_head_says_what_a_declaration_may(policy, tmp_path, place, value):
 def test_a_run_leaves_with_the_words_of_its_environment_alone(tmp_path):
     run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), steps=100, lane="plain", folder=tmp_path)
     place = next((run.path / "checkpoints").glob("[0-9]*")) / "arrays.safetensors"
-    arrays, about = open_arrays(place)
-    about["spec"]["channels"][0]["unit"] = "*/ system(0); /*"
-    save_arrays(place, arrays, about)
+    arrays, metadata = open_arrays(place)
+    metadata["spec"]["channels"][0]["unit"] = "*/ system(0); /*"
+    save_arrays(place, arrays, metadata)
     with pytest.raises(
         SettingError, match=r"channel `position` of `Ferry` differs from the one that the policy learned on"
     ):
@@ -176,16 +176,16 @@ def test_a_run_leaves_with_the_words_of_its_environment_alone(tmp_path):
     ],
 )
 def test_no_code_is_named_anywhere_in_a_head(policy, tmp_path, settings):
-    arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))
-    save_arrays(tmp_path / "q.safetensors", arrays, {**about, "agent": settings})
+    arrays, metadata = open_arrays(policy.save(tmp_path / "p.safetensors"))
+    save_arrays(tmp_path / "q.safetensors", arrays, {**metadata, "agent": settings})
     with pytest.raises(SettingError, match="needs code of somebody's own"):
         jm.Policy.open(tmp_path / "q.safetensors")
 
 
 def test_a_network_that_cannot_be_is_told(policy, tmp_path):
-    arrays, about = open_arrays(policy.save(tmp_path / "p.safetensors"))
-    about["agent"]["network"] = {**about["agent"]["network"], "widths": [0]}
-    save_arrays(tmp_path / "q.safetensors", arrays, about)
+    arrays, metadata = open_arrays(policy.save(tmp_path / "p.safetensors"))
+    metadata["agent"]["network"] = {**metadata["agent"]["network"], "widths": [0]}
+    save_arrays(tmp_path / "q.safetensors", arrays, metadata)
     with pytest.raises(JokulmistError):
         jm.Policy.open(tmp_path / "q.safetensors")
 

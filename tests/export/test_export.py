@@ -93,21 +93,21 @@ CASES = {
 
 @pytest.fixture(scope="module", params=CASES)
 def policy(request):
-    made = CASES[request.param]()
-    return getattr(made, "policy", made)
+    product = CASES[request.param]()
+    return getattr(product, "policy", product)
 
 
 @pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
-    made = export(policy, form, tmp_path / "out")
-    if form in ("c", "javascript") and not made.checked:
-        pytest.skip(made.why)
-    assert (made.checked, made.wrong) == (1_000, 0)
-    assert made.worst <= 1e-5
-    assert made.ok
-    told = json.loads((tmp_path / "out" / "vectors.json").read_text())
-    assert len(told["vectors"]) == 100
+    product = export(policy, form, tmp_path / "out")
+    if form in ("c", "javascript") and not product.checked:
+        pytest.skip(product.why)
+    assert (product.checked, product.wrong) == (1_000, 0)
+    assert product.worst <= 1e-5
+    assert product.ok
+    output = json.loads((tmp_path / "out" / "vectors.json").read_text())
+    assert len(output["vectors"]) == 100
     if form == "onnx":
         import onnx
 
@@ -127,29 +127,31 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
         ("QLearning", {"values"}),
     ):
         policy = CASES[name]().policy
-        made = export(policy, form, tmp_path / name, says=True)
-        if form in ("c", "javascript") and not made.checked:
-            pytest.skip(made.why)
-        assert made.ok, (name, made)
-        told = json.loads((tmp_path / name / "vectors.json").read_text())["vectors"][0]
-        assert wanted <= set(told["said"]) or name == "PPO"
+        product = export(policy, form, tmp_path / name, says=True)
+        if form in ("c", "javascript") and not product.checked:
+            pytest.skip(product.why)
+        assert product.ok, (name, product)
+        output = json.loads((tmp_path / name / "vectors.json").read_text())["vectors"][0]
+        assert wanted <= set(output["said"]) or name == "PPO"
         if name == "DQN":
-            one = {c.name: np.asarray(told["observation"][c.name]) for c in policy.spec.channels}
-            assert told["said"]["values"] == pytest.approx(list(policy.values(one).values()), rel=1e-4)
+            item = {c.name: np.asarray(output["observation"][c.name]) for c in policy.spec.channels}
+            assert output["said"]["values"] == pytest.approx(list(policy.values(item).values()), rel=1e-4)
         if name == "mixed":
-            one = {
-                c.name: np.asarray(told["observation"][c.name], np.uint8 if c.image else np.float32)
+            item = {
+                c.name: np.asarray(output["observation"][c.name], np.uint8 if c.image else np.float32)
                 for c in policy.spec.channels
             }
             legal = [
                 label
-                for label, able in zip(policy.spec.action.parts["double"].labels, told["legal"]["double"], strict=True)
+                for label, able in zip(
+                    policy.spec.action.parts["double"].labels, output["legal"]["double"], strict=True
+                )
                 if able
             ]
-            said = policy.probabilities(one, {"double": legal})
-            assert told["said"]["probabilities.double"] == pytest.approx(list(said["double"].values()), abs=1e-5)
-            assert told["said"]["spread.trim"] == pytest.approx(said["trim"]["spread"].tolist(), rel=1e-4)
-            assert told["said"]["value"] == pytest.approx([policy.value(one)], abs=1e-4)
+            reply = policy.probabilities(item, {"double": legal})
+            assert output["said"]["probabilities.double"] == pytest.approx(list(reply["double"].values()), abs=1e-5)
+            assert output["said"]["spread.trim"] == pytest.approx(reply["trim"]["spread"].tolist(), rel=1e-4)
+            assert output["said"]["value"] == pytest.approx([policy.value(item)], abs=1e-4)
     assert "says beside it" in (tmp_path / "DQN" / "README.md").read_text()
     with pytest.raises(SettingError, match="`TD3` says nothing beside its decisions"):
         export(jm.train(jm.gallery.Winch(), jm.TD3(network=SMALL, **BUFFER), **QUICK), form, tmp_path / "no", says=True)
@@ -165,16 +167,16 @@ def test_the_python_that_left_needs_no_library(tmp_path):
         "found = [decide(one['observation']) for one in json.load(open('vectors.json'))['vectors']]\n"
         "print(json.dumps(found), 'jokulmist' in sys.modules, 'jax' in sys.modules)"
     )
-    told = subprocess.run(
+    output = subprocess.run(
         [sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path / "out"
     ).stdout
-    found, loaded = json.loads(told[: told.rindex("]") + 1]), told[told.rindex("]") + 1 :].split()
+    result, loaded = json.loads(output[: output.rindex("]") + 1]), output[output.rindex("]") + 1 :].split()
     assert loaded == ["False", "False"]
     labels = jm.gallery.Ferry().action.labels
     wanted = [
-        labels[one["action"][""]] for one in json.loads((tmp_path / "out" / "vectors.json").read_text())["vectors"]
+        labels[item["action"][""]] for item in json.loads((tmp_path / "out" / "vectors.json").read_text())["vectors"]
     ]
-    assert found == wanted
+    assert result == wanted
     seen = dict.fromkeys(run.policy.spec.slices, 0.5)
     assert run.policy.choose(seen) in range(len(labels))
 
@@ -224,11 +226,11 @@ def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
     run = jm.train(
         jm.gallery.Ferry(), jm.PPO(network=network, horizon=8), steps=64, copies=1, lane="plain", folder=None
     )
-    made = export(run.policy, form, tmp_path / form)
-    assert (made.ok, made.checked, made.wrong) == (True, 1_000, 0), str(made)
+    product = export(run.policy, form, tmp_path / form)
+    assert (product.ok, product.checked, product.wrong) == (True, 1_000, 0), str(product)
     assert "remembers what it saw" in (tmp_path / form / "README.md").read_text()
     vectors = json.loads((tmp_path / form / "vectors.json").read_text())["vectors"]
-    assert [k for k, one in enumerate(vectors) if one["begins"]] == [0, 20, 40, 60, 80]
+    assert [k for k, item in enumerate(vectors) if item["begins"]] == [0, 20, 40, 60, 80]
     with pytest.raises(SettingError, match="does not leave yet"):
         export(run.policy, form, tmp_path / form, says=True)
 
@@ -352,9 +354,9 @@ LEAVING = {
 def test_what_has_learned_nothing_leaves_as_it_is(name, form, tmp_path):
     """Memory as a handle, masks, several numbers, padded images, and operations that only few policies have."""
     policy = fresh_policy(*LEAVING[name])
-    made = export(policy, form, tmp_path)
-    assert made.ok, str(made)
-    assert made.checked or form in ("c", "javascript")
+    product = export(policy, form, tmp_path)
+    assert product.ok, str(product)
+    assert product.checked or form in ("c", "javascript")
     readme = (tmp_path / "README.md").read_text()
     assert ("Not everything may be done always" in readme) == (name == "masked parts")
     if form == "javascript":
@@ -362,18 +364,18 @@ def test_what_has_learned_nothing_leaves_as_it_is(name, form, tmp_path):
         assert ('legal?: { "gate"?: boolean[]; "lamp"?: boolean[] } | null' in types) == (name == "masked parts")
         assert ("memory?: Float32Array" in types) == (name == "recurrent")
     if name == "recurrent" and form == "python":  # two agents in one process do not disturb each other
-        found: dict = {}
-        exec((tmp_path / "policy.py").read_text(), found)
-        begin, decide = found["begin"], found["decide"]
+        result: dict = {}
+        exec((tmp_path / "policy.py").read_text(), result)
+        begin, decide = result["begin"], result["decide"]
         alone, memory = [], begin()
         for cell in (1, 2, 3):
             alone.append(decide({"cell": cell}, None, memory))
-        ours, theirs, beside = begin(), begin(), []
+        first, second, beside = begin(), begin(), []
         for cell in (1, 2, 3):
-            beside.append(decide({"cell": cell}, None, ours))
-            decide({"cell": 4 - cell}, None, theirs)
-        assert np.array_equal(memory, ours)
-        assert (alone, np.array_equal(ours, theirs)) == (beside, False)
+            beside.append(decide({"cell": cell}, None, first))
+            decide({"cell": 4 - cell}, None, second)
+        assert np.array_equal(memory, first)
+        assert (alone, np.array_equal(first, second)) == (beside, False)
 
 
 def test_the_readme_names_the_forms_that_there_are():

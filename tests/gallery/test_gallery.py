@@ -16,8 +16,8 @@ def test_the_shortest_way_is_as_long_as_the_chart_says_and_beams_stop_at_rocks()
         while not episode.over:
             state = episode.state
             for k, (turn, side) in enumerate(((3, 3), (0, 3), (0, 0), (0, 1), (1, 1))):  # ahead with or without a side
-                ahead, across = (state.heading + turn) % 4, (state.heading + side) % 4
-                down, right = ROWS[ahead], COLUMNS[ahead]
+                next_value, across = (state.heading + turn) % 4, (state.heading + side) % 4
+                down, right = ROWS[next_value], COLUMNS[next_value]
                 if turn == 0 and side != 0:
                     down, right = down + ROWS[across], right + COLUMNS[across]
                 free = 0

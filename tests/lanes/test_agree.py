@@ -49,12 +49,12 @@ def test_a_difference_is_found_and_named():
 def test_tolerance_is_relative_to_the_range_of_a_field():
     env = Snowfield()
     met, compiled = meet(env, 100), CompiledEnvironment(Snowfield())
-    judged, observed, begun = _traced(env, compiled, met)
-    assert _difference(env, met, judged, observed, begun) is None
+    likelihood, observed, initial = _traced(env, compiled, met)
+    assert _difference(env, met, likelihood, observed, initial) is None
     reach = max(np.abs(s.depth).max() for s in met.afters)
-    judged.after.__dict__["depth"] = np.array(judged.after.depth)
-    judged.after.depth[50, 0, 0] += 3e-4 * reach
-    assert "field `depth`" in _difference(env, met, judged, observed, begun)[1]
+    likelihood.after.__dict__["depth"] = np.array(likelihood.after.depth)
+    likelihood.after.depth[50, 0, 0] += 3e-4 * reach
+    assert "field `depth`" in _difference(env, met, likelihood, observed, initial)[1]
 
 
 def test_each_later_episode_of_a_copy_begins_with_draws_of_its_own():
@@ -95,14 +95,14 @@ class Knife(jm.Environment):
 def test_rounding_that_tips_a_comparison_is_no_difference(monkeypatch):
     from jokulmist.lanes.compiled import compilability
 
-    asked = []
+    options = []
     tipped = compilability._tipped
-    monkeypatch.setattr(compilability, "_tipped", lambda *given: asked.append(tipped(*given)) or asked[-1])
+    monkeypatch.setattr(compilability, "_tipped", lambda *given: options.append(tipped(*given)) or options[-1])
     for state in meet(Knife(), 200).afters[:6]:
         # Just below the plain value, where float32 sees no difference: the two ways disagree about this state.
         assert find(Knife(threshold=float(np.nextafter(state.place, -9.0))), 200).compiles
-    assert asked
-    assert all(asked)
+    assert options
+    assert all(options)
 
 
 def test_a_rare_branch_that_differs_is_found():

@@ -90,8 +90,8 @@ def test_what_a_simulator_tells_wrongly_is_refused(outcome, told):
 @pytest.mark.slow
 def test_worker_processes_give_the_episodes_of_this_process(tmp_path):
     agent = jm.QLearning(bins=8)
-    around = [jm.Stack(2), jm.StickyAction(0.3), jm.Scaled(0.5)]
-    env = Drift().modified(*around)
+    surroundings = [jm.Stack(2), jm.StickyAction(0.3), jm.Scaled(0.5)]
+    env = Drift().modified(*surroundings)
     runs = [
         jm.train(env, agent, steps=300, copies=2, vary=widths, processes=away, folder=None) for away in (False, True)
     ]
@@ -184,8 +184,8 @@ def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run
         re.search(r"`Drift.advance` .*places.py:\d+.* ArithmeticError: the line parted", line)
         for line in run._memory.lines
     )
-    told = r"\d of 2\d episodes of `Frail` were lost, which is more than `most_lost = 0.1`: .*the line parted"
-    with pytest.raises(BrokenEnvironment, match=told):
+    output = r"\d of 2\d episodes of `Frail` were lost, which is more than `most_lost = 0.1`: .*the line parted"
+    with pytest.raises(BrokenEnvironment, match=output):
         jm.train(Frail(dies_at=3, raises=True), jm.RandomPlay(), steps=900, copies=2, processes=True, folder=None)
 
 
@@ -197,7 +197,7 @@ def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(s
     from jokulmist.learning import replay as memory
 
     spec = describe(Drift()).spec
-    kept = memory.fresh_replay(spec, 1, 8)
+    stored = memory.fresh_replay(spec, 1, 8)
     for k in range(4):
         seen = Seen(np.full((1, 1, 2), k, np.float32), {}, (), np.zeros((1, 1), np.int32))
         last = seen._replace(numbers=seen.numbers + 0.5)
@@ -205,11 +205,11 @@ def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(s
         row = Experience(
             seen, None, np.full((1, 1), 10.0**k, np.float32), false, false, last, last, (), np.full((1, 1), k == 2)
         )
-        kept = memory.written(spec, kept, row, np.zeros((1, 1, 1), np.float32))
-    found = memory.transitions(spec, kept, np.array([0, 1, 2]), np.ones(3), 2, 0.5)
-    assert np.asarray(found.n_step_return).tolist() == [1.0 + 0.5 * 10.0, 10.0, 100.0 + 0.5 * 1000.0]
-    assert np.asarray(found.bootstrap_discount).tolist() == [0.25, 0.5, 0.25]
-    assert np.asarray(found.following.numbers)[:, 0].tolist() == [1.5, 1.5, 3.5]
+        stored = memory.written(spec, stored, row, np.zeros((1, 1, 1), np.float32))
+    result = memory.transitions(spec, stored, np.array([0, 1, 2]), np.ones(3), 2, 0.5)
+    assert np.asarray(result.n_step_return).tolist() == [1.0 + 0.5 * 10.0, 10.0, 100.0 + 0.5 * 1000.0]
+    assert np.asarray(result.bootstrap_discount).tolist() == [0.25, 0.5, 0.25]
+    assert np.asarray(result.following.numbers)[:, 0].tolist() == [1.5, 1.5, 3.5]
 
 
 def test_check_plays_a_simulator_and_finds_what_is_wrong_with_it():

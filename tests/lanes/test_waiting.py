@@ -28,11 +28,11 @@ def test_nobody_is_asked_between_floors_and_what_happens_there_counts_for_the_la
     busy.act("up")
     assert busy.measures["people"] == busy.totals["come"] / 0.5
     assert busy.totals["patience"] == before["patience"] + busy.terms["patience"]
-    held = type("Held", (Lift,), {"decide_every": 3})(rush=0.0).episode()
-    held.act("on")
-    assert held.advances == 2 + 3  # a lift that stays is asked after each decision's three advances
-    held.act("up")
-    assert held.advances == 5 + 4
+    satisfied = type("Held", (Lift,), {"decide_every": 3})(rush=0.0).episode()
+    satisfied.act("on")
+    assert satisfied.advances == 2 + 3  # a lift that stays is asked after each decision's three advances
+    satisfied.act("up")
+    assert satisfied.advances == 5 + 4
 
 
 LASTING = [
@@ -68,13 +68,13 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     waiting, rewards = [], []
     outcome = lane.advance([2])
     # By hand: the same draws once more, each advance's reward by itself.
-    again = PlainLane(Lift(), Noise(3, 1, Domain.TRAINING))
-    again.begin()
-    whole = again.advance([2])
+    repeated = PlainLane(Lift(), Noise(3, 1, Domain.TRAINING))
+    repeated.begin()
+    complete = repeated.advance([2])
     state, k = before, outcome.advances[0]
-    assert k == whole.advances[0] == 4
+    assert k == complete.advances[0] == 4
     total = lane.each[0].totals
-    assert again.each[0].totals == total  # what is recorded is not discounted
+    assert repeated.each[0].totals == total  # what is recorded is not discounted
     step = lane.step
     key = lane._draws[Stream.WAIT].for_step(0, 0)
     draw = WaitDraw(np, key.uniform(), key.uniform())
@@ -86,19 +86,19 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
         state = after
     assert sum(waiting) > 0.0
     assert outcome.rewards[0] == pytest.approx(sum(0.5**j * r for j, r in enumerate(rewards)))
-    assert whole.rewards[0] == pytest.approx(sum(rewards))
+    assert complete.rewards[0] == pytest.approx(sum(rewards))
     spec = describe(Lift()).spec
-    kept = memory.fresh_replay(spec, 1, 8, counted=True)
+    stored = memory.fresh_replay(spec, 1, 8, counted=True)
     for j, lasted in enumerate((4, 1, 2)):
         seen = Seen(np.full((1, 1, 3), j, np.float32), {}, (), np.zeros((1, 1), np.int32))
         no = np.zeros((1, 1), bool)
         row = Experience(
             seen, None, np.full((1, 1), 10.0**j, np.float32), no, no, seen, seen, (), (), np.full((1, 1), lasted)
         )
-        kept = memory.written(spec, kept, row, np.zeros((1, 1, 1), np.float32), counted=True)
-    found = memory.transitions(spec, kept, np.array([0, 1]), np.ones(2), 2, 0.5, counted=True)
-    assert np.asarray(found.n_step_return).tolist() == [1.0 + 0.5**4 * 10.0, 10.0 + 0.5 * 100.0]
-    assert np.asarray(found.bootstrap_discount).tolist() == [0.5**5, 0.5**3]
+        stored = memory.written(spec, stored, row, np.zeros((1, 1, 1), np.float32), counted=True)
+    result = memory.transitions(spec, stored, np.array([0, 1]), np.ones(2), 2, 0.5, counted=True)
+    assert np.asarray(result.n_step_return).tolist() == [1.0 + 0.5**4 * 10.0, 10.0 + 0.5 * 100.0]
+    assert np.asarray(result.bootstrap_discount).tolist() == [0.5**5, 0.5**3]
 
 
 @pytest.mark.slow
@@ -168,11 +168,11 @@ def test_waiting_for_ever_and_closing_before_a_decision_are_told(lane):
 
 
 def test_what_is_declared_wrongly_is_told():
-    for change, told in (
+    for change, output in (
         ({"decide_when": lambda self: True}, r"must be a method that takes \(self, state\)"),
         ({"decide_when": None}, "and the agent is always asked"),
     ):
-        with pytest.raises(DeclarationError, match=told):
+        with pytest.raises(DeclarationError, match=output):
             type("Wrong", (Lift,), change)
     with pytest.raises(DeclarationError, match="`meanwhile` of `Wrong`: no action `sideways`"):
         type("Wrong", (Lift,), {"meanwhile": "sideways"})()

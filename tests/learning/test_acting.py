@@ -18,13 +18,13 @@ TWO = jm.Actions(gate=jm.Choice(3), lamp=jm.Choice(2))
 @pytest.mark.slow
 def test_log_probability_and_entropy_of_several_parts_add_up():
     outputs = np.array([[0.3, -1.0, 2.0, 0.5, -0.5], [1.0, 1.0, 1.0, 0.0, 3.0]], np.float32)
-    judged = ActionDistribution(TWO).likelihood(
+    likelihood = ActionDistribution(TWO).likelihood(
         jnp.asarray(outputs), (), Record(gate=jnp.array([2, 0]), lamp=jnp.array([0, 1]))
     )
     gate, lamp = special.log_softmax(outputs[:, :3], axis=1), special.log_softmax(outputs[:, 3:], axis=1)
-    assert np.allclose(judged.log_probability, [gate[0, 2] + lamp[0, 0], gate[1, 0] + lamp[1, 1]], atol=1e-6)
+    assert np.allclose(likelihood.log_probability, [gate[0, 2] + lamp[0, 0], gate[1, 0] + lamp[1, 1]], atol=1e-6)
     entropies = [stats.entropy(np.exp(p), axis=1) for p in (gate, lamp)]
-    assert np.allclose(judged.entropy, sum(entropies), atol=1e-6)
+    assert np.allclose(likelihood.entropy, sum(entropies), atol=1e-6)
 
 
 @pytest.mark.slow
@@ -44,8 +44,8 @@ def test_a_forbidden_choice_has_no_chance_and_no_gradient():
     assert np.exp(acting.log_probabilities(outputs, legal)[0][0]).tolist() == pytest.approx([0.0, *p], abs=1e-6)
     # One alternative left: certain, without 0 times infinity anywhere.
     single = (jnp.array([[False, True, False]]),)
-    judged = acting.likelihood(outputs, single, jnp.array([1]))
-    assert (float(judged.log_probability[0]), float(judged.entropy[0])) == (0.0, 0.0)
+    likelihood = acting.likelihood(outputs, single, jnp.array([1]))
+    assert (float(likelihood.log_probability[0]), float(likelihood.entropy[0])) == (0.0, 0.0)
     assert int(acting.likeliest(outputs, legal)[0]) == 1
 
 
@@ -55,16 +55,16 @@ def test_samples_have_the_chances_of_the_softmax():
     uniform = np.random.default_rng(3).random((count, 3), np.float32)
     uniform[0] = 0.0  # the least draw that there is
     for xp in (np, jnp):
-        drawn, _ = ActionDistribution(ONE).sampled(
+        samples, _ = ActionDistribution(ONE).sampled(
             xp.asarray(outputs), (), RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0)
         )
-        seen = np.bincount(np.asarray(drawn), minlength=3)
+        seen = np.bincount(np.asarray(samples), minlength=3)
         assert stats.chisquare(seen, count * special.softmax(outputs[0])).pvalue > 1e-3
         legal = (np.tile([[True, False, True]], (count, 1)),)
-        drawn, _ = ActionDistribution(ONE).sampled(
+        samples, _ = ActionDistribution(ONE).sampled(
             xp.asarray(outputs), legal, RowDraw(xp, [xp.asarray(uniform).ravel()], 1.0)
         )
-        assert not np.any(np.asarray(drawn) == 1)
+        assert not np.any(np.asarray(samples) == 1)
 
 
 def test_joint_choices_go_to_one_index_and_back():

@@ -20,7 +20,7 @@ def column(*values, kind=float):
 
 def test_an_ending_a_cut_and_a_border_by_hand():
     """Three decisions: the first ends its episode, the second is cut, the third goes on beyond the stretch."""
-    found = generalised_advantages(
+    result = generalised_advantages(
         rewards=column(1.0, 2.0, 3.0),
         ended=column(True, False, False, kind=bool),
         closed=column(True, True, False, kind=bool),
@@ -30,11 +30,11 @@ def test_an_ending_a_cut_and_a_border_by_hand():
         trace_decay=0.5,
     )
     # 1 - 0.5;  2 + 0.5 * 4 - 1;  3 + 0.5 * 6 - 2
-    assert np.asarray(found)[:, 0].tolist() == [0.5, 3.0, 4.0]
+    assert np.asarray(result)[:, 0].tolist() == [0.5, 3.0, 4.0]
 
 
 def test_traces_run_back_within_an_episode_and_no_further():
-    found = generalised_advantages(
+    result = generalised_advantages(
         column(0.0, 0.0, 8.0, 5.0),
         column(0, 0, 1, 0, kind=bool),
         column(0, 0, 1, 0, kind=bool),
@@ -43,7 +43,7 @@ def test_traces_run_back_within_an_episode_and_no_further():
         0.5,
         0.5,
     )
-    assert np.asarray(found)[:, 0].tolist() == [0.5, 2.0, 8.0, 5.0]
+    assert np.asarray(result)[:, 0].tolist() == [0.5, 2.0, 8.0, 5.0]
 
 
 @pytest.mark.slow
@@ -65,19 +65,19 @@ def test_against_a_plain_loop(seed, turns, copies, discount, decay):
         for t in range(turns):
             weight = 1.0
             for k in range(t, turns):
-                ahead = 0.0 if ended[k, c] else after[k, c]
-                wanted[t, c] += weight * (rewards[k, c] + discount * ahead - values[k, c])
+                next_value = 0.0 if ended[k, c] else after[k, c]
+                wanted[t, c] += weight * (rewards[k, c] + discount * next_value - values[k, c])
                 if closed[k, c]:
                     break
                 weight *= discount * decay
-    found = generalised_advantages(*map(jnp.asarray, (rewards, ended, closed, values, after)), discount, decay)
-    assert np.allclose(found, wanted, atol=1e-4)
+    result = generalised_advantages(*map(jnp.asarray, (rewards, ended, closed, values, after)), discount, decay)
+    assert np.allclose(result, wanted, atol=1e-4)
     if decay == 1.0:  # telescoped: the return, bootstrapped where the stretch ends or is cut, less the value
         tail = rewards + np.where(closed & ~ended, discount * after, 0.0)
         tail[-1] += np.where(closed[-1], 0.0, discount * after[-1])
         returns = accumulated(jnp.asarray(tail), jnp.where(jnp.asarray(closed), 0.0, discount))
         same = np.all(after[:-1] == values[1:]) or turns == 1
-        assert not same or np.allclose(found, returns - values, atol=1e-4)
+        assert not same or np.allclose(result, returns - values, atol=1e-4)
 
 
 def test_normalising_leaves_alone_what_has_no_spread():

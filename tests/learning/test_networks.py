@@ -49,16 +49,16 @@ def test_patches_and_a_product_are_a_convolution(size, stride):
     weight = chance.normal(size=(size, size, 2, 5)).astype(np.float32)
     numbers = ("NHWC", "HWIO", "NHWC")
     missing = [(-(side - size)) % stride for side in images.shape[1:3]]
-    around = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
-    wanted = jax.lax.conv_general_dilated(images, weight, (stride, stride), around, dimension_numbers=numbers)
+    surroundings = [(pixels // 2, pixels - pixels // 2) for pixels in missing]
+    wanted = jax.lax.conv_general_dilated(images, weight, (stride, stride), surroundings, dimension_numbers=numbers)
     assert np.allclose(patches(images, size, stride) @ weight.reshape(-1, 5), wanted, atol=1e-4)
 
 
 def test_the_product_has_the_gradient_of_a_product():
     x, w = (jax.random.normal(jax.random.key(k), s) for k, s in enumerate([(6, 3), (3, 2)]))
-    ours = jax.grad(lambda x, w: jnp.sum(jnp.sin(product(x, w))), argnums=(0, 1))(x, w)
+    first = jax.grad(lambda x, w: jnp.sum(jnp.sin(product(x, w))), argnums=(0, 1))(x, w)
     plain = jax.grad(lambda x, w: jnp.sum(jnp.sin(x @ w)), argnums=(0, 1))(x, w)
-    assert all(np.allclose(a, b, atol=1e-6) for a, b in zip(ours, plain, strict=True))
+    assert all(np.allclose(a, b, atol=1e-6) for a, b in zip(first, plain, strict=True))
 
 
 def own_network(channels, outputs, key):
@@ -78,8 +78,8 @@ def own_network(channels, outputs, key):
 def test_a_network_of_ones_own_takes_one_observation_at_a_time():
     module = built(own_network, SIGHTS, 3, seed=4)
     image = np.full((2, 9, 11, 2), 255, np.uint8)
-    found = applied(module, Inputs(jnp.ones((2, 1)), {"eye": jnp.asarray(image)}))
-    assert np.allclose(found, module.linear(jnp.array([1.0, 1.0])), atol=1e-6)
+    result = applied(module, Inputs(jnp.ones((2, 1)), {"eye": jnp.asarray(image)}))
+    assert np.allclose(result, module.linear(jnp.array([1.0, 1.0])), atol=1e-6)
     with pytest.raises(SettingError, match="must give an equinox module"):
         built(lambda channels, outputs, key: 3, SIGHTS, 3, seed=4)
 
@@ -99,9 +99,9 @@ def test_a_network_of_ones_own_takes_one_observation_at_a_time():
     ],
 )
 def test_what_does_not_fit_is_told_with_its_mend(make, message):
-    with pytest.raises(SettingError) as told:
+    with pytest.raises(SettingError) as output:
         make()
-    assert message in str(told.value)
+    assert message in str(output.value)
 
 
 @pytest.mark.slow
@@ -162,8 +162,8 @@ def test_tiles_overlap_and_move_one_value_by_just_its_step():
         moved, values = jax.jit(made_of.moved), jax.jit(made_of.values)
         weights = moved(weights, rows, jnp.array([1]), jnp.array([0.6]))
         assert np.allclose(values(weights, rows), [[0.0, 0.6]], atol=1e-5)
-        near, far = values(weights, np.array([[3.0, 0.5], [9.9, 0.0]], np.float32))[:, 1]
-        assert 0.61 > near > far
+        close, far = values(weights, np.array([[3.0, 0.5], [9.9, 0.0]], np.float32))[:, 1]
+        assert 0.61 > close > far
         # Two copies in the same place: the mean of what they ask for.
         both = moved(weights * 0, np.repeat(rows, 2, 0), jnp.array([1, 1]), jnp.array([0.2, 0.6]))
         if made_of.kind == "tiles":
@@ -189,9 +189,9 @@ def test_rows_that_ask_for_the_same_move_their_value_by_just_that(kind, width):
     moved = move(weights, rows, action, jnp.full(32, 0.1))
     assert np.allclose(values(moved, rows)[:, 0], 0.1, atol=1e-5)
     assert not values(moved, rows)[:, 1].any()
-    some = jnp.asarray(np.random.default_rng(0).random((32, width)), jnp.float32)
-    moved = made_of.moved(weights, some, action, jnp.full(32, 0.1))
-    assert float(jnp.abs(made_of.values(moved, some)).mean()) <= 0.1 + 1e-5
+    subset = jnp.asarray(np.random.default_rng(0).random((32, width)), jnp.float32)
+    moved = made_of.moved(weights, subset, action, jnp.full(32, 0.1))
+    assert float(jnp.abs(made_of.values(moved, subset)).mean()) <= 0.1 + 1e-5
 
 
 def test_statistics_go_on_beyond_what_single_precision_counts():
@@ -217,9 +217,9 @@ def test_hidden_biases_spread_the_kinks_and_those_of_the_outputs_begin_at_zero()
 def test_every_pixel_is_in_a_patch_and_nothing_else_but_zeros(height, width, size, stride):
     stride = min(stride, size)
     image = np.arange(1, height * width + 1, dtype=np.float32).reshape(1, height, width, 1)
-    found = np.asarray(patches(image, size, stride))
-    assert set(np.unique(found)) - {0.0} == set(range(1, height * width + 1))
-    assert found.shape[1:3] == tuple(max(0, -(-(side - size) // stride)) + 1 for side in (height, width))
+    result = np.asarray(patches(image, size, stride))
+    assert set(np.unique(result)) - {0.0} == set(range(1, height * width + 1))
+    assert result.shape[1:3] == tuple(max(0, -(-(side - size) // stride)) + 1 for side in (height, width))
 
 
 @pytest.mark.parametrize("side", [5, 10, 30])
@@ -250,6 +250,6 @@ def test_no_gradient_goes_through_the_burn_in(cell):
         return jnp.sum(module.apply_sequence(inputs, restarts, states, burn_in)[0][-1])
 
     states = jnp.ones((6, 1, module.state_width))
-    whole, refreshed = (jax.value_and_grad(last)(states, burn_in) for burn_in in (0, 2))
-    assert float(whole[0]) == pytest.approx(float(refreshed[0]), abs=1e-6)
-    assert np.abs(whole[1]).max() > 0.0 == np.abs(refreshed[1]).max()
+    complete, refreshed = (jax.value_and_grad(last)(states, burn_in) for burn_in in (0, 2))
+    assert float(complete[0]) == pytest.approx(float(refreshed[0]), abs=1e-6)
+    assert np.abs(complete[1]).max() > 0.0 == np.abs(refreshed[1]).max()

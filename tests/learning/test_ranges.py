@@ -30,13 +30,13 @@ def test_a_mixture_of_parts_has_the_sum_of_their_log_probabilities_and_entropies
     before = chance.normal(size=(5, 3)).astype(np.float32)
     gate = np.array([0, 1, 2, 1, 0])
     actions = Record(gate=jnp.array(gate), flow=None, tilt=None)
-    judged = ActionDistribution(MIXED).likelihood(jnp.asarray(outputs), (), actions, SampledRanges(before, ()))
+    likelihood = ActionDistribution(MIXED).likelihood(jnp.asarray(outputs), (), actions, SampledRanges(before, ()))
     mean, sd = outputs[:, 3:6], np.exp(outputs[:, 6:].clip(-5, 1))
     logs = special.log_softmax(outputs[:, :3], axis=1)
     wanted = logs[np.arange(5), gate] + stats.norm.logpdf(before, mean, sd).sum(axis=1)
-    assert np.allclose(judged.log_probability, wanted, atol=1e-4)
+    assert np.allclose(likelihood.log_probability, wanted, atol=1e-4)
     wanted = stats.entropy(np.exp(logs), axis=1) + stats.norm.entropy(mean, sd).sum(axis=1)
-    assert np.allclose(judged.entropy, wanted, atol=1e-4)
+    assert np.allclose(likelihood.entropy, wanted, atol=1e-4)
 
 
 @pytest.mark.slow

@@ -35,7 +35,7 @@ def played(seed, turns, copies, spec, legal=False):
         mask[chance.integers(2)] = True
         return {"x": float(number), "eye": np.concatenate(frames, axis=-1), "frames": frames, "mask": mask}
 
-    now, age, happened, parts = [sight(None) for _ in range(copies)], [0] * copies, [[] for _ in range(copies)], []
+    current, age, happened, parts = [sight(None) for _ in range(copies)], [0] * copies, [[] for _ in range(copies)], []
 
     def seen(moments, ages):
         images = {"eye": np.stack([m["eye"] for m in moments])[None]} if spec.images else {}
@@ -43,9 +43,9 @@ def played(seed, turns, copies, spec, legal=False):
         return Seen(np.array([[[m["x"]] for m in moments]], np.float32), images, masks, np.array([ages], np.int32))
 
     for _ in range(turns):
-        before, last, closed, ended = list(now), [], [], []
+        before, last, closed, ended = list(current), [], [], []
         for c in range(copies):
-            after = sight(now[c]["frames"])
+            after = sight(current[c]["frames"])
             closed.append(bool(chance.random() < 0.3))
             ended.append(closed[-1] and bool(chance.random() < 0.5))
             last.append(after)
@@ -62,7 +62,7 @@ def played(seed, turns, copies, spec, legal=False):
                     "closed": closed[c],
                 }
             )
-            now[c], age[c] = (sight(None), 0) if closed[c] else (last[c], ages[c] + 1)
+            current[c], age[c] = (sight(None), 0) if closed[c] else (last[c], ages[c] + 1)
         after_ages = [a + 1 for a in ages]
         parts.append(
             Experience(
@@ -72,7 +72,7 @@ def played(seed, turns, copies, spec, legal=False):
                 np.array([ended]),
                 np.array([closed]),
                 seen(last, after_ages),
-                seen(now, age),
+                seen(current, age),
                 (),
             )
         )
@@ -187,9 +187,9 @@ def test_priorities_of_many_rows_are_found_by_their_sums():
     value = rng.exponential(size=len(place)).astype(np.float32) ** 4
     priorities = memory.reprioritised(priorities, jnp.asarray(place), jnp.asarray(value), jnp.ones(len(place), bool))
     u = jnp.asarray(rng.random(60_000, np.float32))
-    found = np.asarray(jax.jit(lambda p: memory._by_priority(p, u, 0.0, count, 1))(priorities)[0])
-    assert set(found) <= set(place.tolist())
-    counts = np.array([np.sum(found == k) for k in place]) / len(found)
+    result = np.asarray(jax.jit(lambda p: memory._by_priority(p, u, 0.0, count, 1))(priorities)[0])
+    assert set(result) <= set(place.tolist())
+    counts = np.array([np.sum(result == k) for k in place]) / len(result)
     assert np.allclose(counts, value / value.sum(), atol=1e-4)
 
 

@@ -47,7 +47,7 @@ def test_pieces_and_functions_are_straight_lines_between_points():
     pieces = jm.piecewise((0.0, 1.0), (0.25, 0.2), (0.75, 0.4))
     by_count = jm.piecewise((0, 3.0), (100, 1.0), of="episodes")
     wave = read(lambda share: 2.0 + math.sin(6.0 * share))
-    each = [coefficients(one) for one in (0.7, pieces, jm.linear(1.0, 0.0, over=1.0), by_count, wave)]
+    each = [coefficients(item) for item in (0.7, pieces, jm.linear(1.0, 0.0, over=1.0), by_count, wave)]
     for share, episodes in ((0.0, 0), (0.1, 30), (0.25, 99), (0.5, 100), (0.9, 400)):
         progress = Progress(share * 1e4, episodes, share)
         expected = [
@@ -73,9 +73,9 @@ def test_a_function_of_ones_own_is_a_setting_on_both_lanes_and_in_a_plan(tmp_pat
     lanes = [["training.lane=plain"], ["training.lane=compiled"]]
     runs = [train_plan(read_plan(Path("plan.toml"), lane), folder=Path("runs"))[0] for lane in lanes]
     for name, last in (("learning_rate", 0.1), ("exploration", 0.1)):
-        ours, theirs = (run.readings[name].to_numpy() for run in runs)
-        assert ours == pytest.approx(theirs, abs=7e-3)
-        assert ours[-1] == pytest.approx(last, abs=6e-3)
+        first, second = (run.readings[name].to_numpy() for run in runs)
+        assert first == pytest.approx(second, abs=7e-3)
+        assert first[-1] == pytest.approx(last, abs=6e-3)
     Path("rates.py").unlink()
     assert jm.redo(runs[0].path).same  # from the source that the run kept
 

@@ -46,13 +46,13 @@ def test_a_kept_episode_names_no_file_and_its_code_is_asked_about(tmp_path):
     games, ran = Games(tmp_path), tmp_path / "ran"
     name = played(games, {"environment": "pond.py:Pond"}, tmp_path)
     beside = (tmp_path / "rollouts" / name).with_suffix("")
-    told = (beside / "origin.json").read_text()
+    output = (beside / "origin.json").read_text()
     elsewhere = tmp_path / "elsewhere.py"
     elsewhere.write_text(f"open({str(ran)!r}, 'w')\n{POND}")
     write_json(beside / "origin.json", {"environment": f"{elsewhere}:Pond"})
     with pytest.raises(UntrustedCode, match="which is not among the code that it keeps"):
         games.kept_scene(name, None)
-    (beside / "origin.json").write_text(told)
+    (beside / "origin.json").write_text(output)
     with (beside / "source" / "pond.py").open("a") as stream:
         stream.write(f"open({str(ran)!r}, 'w')\n")
     with pytest.raises(UntrustedCode, match="that was not trained on this machine by you"):
@@ -94,17 +94,19 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
         path = route.path.replace(":str", "")
         for name, value in values.items():
             path = path.replace(f"{{{name}}}", value)
-        status, told = FOREIGN.asked(live.app(), path, {"runs": ["mine", "mine"]} if "POST" in route.methods else None)
-        assert status < 500, (path, told)
-        assert status in (200, 400, 403, 404), (path, told)
-    status, told = FOREIGN.asked(live.app(), "/api/run/mine", {})
-    assert (status, '"mean of 100"' in told) == (200, True)
+        status, output = FOREIGN.asked(
+            live.app(), path, {"runs": ["mine", "mine"]} if "POST" in route.methods else None
+        )
+        assert status < 500, (path, output)
+        assert status in (200, 400, 403, 404), (path, output)
+    status, output = FOREIGN.asked(live.app(), "/api/run/mine", {})
+    assert (status, '"mean of 100"' in output) == (200, True)
     assert trust.is_known(trust.digest(run.path / "source"))
 
 
 def test_an_answer_holds_whatever_a_record_does():
-    told = json.loads(dumped({"a\ud800": ["\ud800", 10**30, -(10**30), 1.5, float("nan"), True, None]}))
-    assert told == {"a?": ["?", str(10**30), str(-(10**30)), 1.5, None, True, None]}
+    output = json.loads(dumped({"a\ud800": ["\ud800", 10**30, -(10**30), 1.5, float("nan"), True, None]}))
+    assert output == {"a?": ["?", str(10**30), str(-(10**30)), 1.5, None, True, None]}
 
 
 def test_other_machines_are_told_of(tmp_path, monkeypatch, capsys):

@@ -302,8 +302,8 @@ def ask(address, path, body=None, **headers):
     )
     try:
         with urllib.request.urlopen(request, timeout=60) as answer:
-            told = answer.read()
-            return answer.status, told if b"{" not in told[:1] else json.loads(told)
+            output = answer.read()
+            return answer.status, output if b"{" not in output[:1] else json.loads(output)
     except urllib.error.HTTPError as refused:
         return refused.code, json.loads(refused.read() or b"{}")
 
@@ -375,10 +375,10 @@ def test_what_a_program_asks_wrongly_is_told_in_words(served):
         ("/api/search/none", {}, "there is no search"),
         ("/api/fields", {"environment": "nowhere"}, "no environment `nowhere`"),
     ):
-        status, told = ask(served, path, body)
-        refused = isinstance(told, dict) and "refused" in told  # a plan that is mistaken is an answer as any other
-        assert (path, refused or status in (400, 404)) == (path, True), (status, told)
-        assert expected in told["refused" if refused else "error"], (path, told)
+        status, output = ask(served, path, body)
+        refused = isinstance(output, dict) and "refused" in output  # a plan that is mistaken is an answer as any other
+        assert (path, refused or status in (400, 404)) == (path, True), (status, output)
+        assert expected in output["refused" if refused else "error"], (path, output)
 
 
 def test_functions_of_the_page_in_node(tmp_path):

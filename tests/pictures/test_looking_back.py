@@ -127,8 +127,8 @@ def test_what_an_agent_does_is_drawn_from_what_was_recorded(ferry, tmp_path):
     assert heights.max() == pytest.approx(1.0)  # the shares add to one
     rollout = ferry.rollouts[0]
     figure = jm.plot_rollout(rollout, ferry.environment)
-    drawn = figure.axes[0].lines[0].get_ydata()
-    assert np.array_equal(drawn, rollout.table["position"])
+    samples = figure.axes[0].lines[0].get_ydata()
+    assert np.array_equal(samples, rollout.table["position"])
     table = jm.train(Corridor(), jm.QLearning(), steps=300, lane="plain", record_every=10**6, folder=tmp_path)
     for file in (table.path / "rollouts").iterdir():
         file.unlink()
@@ -154,7 +154,7 @@ def test_a_report_escapes_the_name_of_a_run(tmp_path):
 def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
     page = jm.save_report(ferry).read_text()
     assert page.count("data:image/gif;base64,") == 2
-    for told in (
+    for output in (
         "early: before any training",
         f"jokulmist redo {ferry.path}",
         "brake_in_time",
@@ -162,19 +162,19 @@ def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
         "policy loss",
         "Log",
     ):
-        assert told in page
+        assert output in page
     outside = [
         part[:60] for part in page.split('"') if part.startswith(("http:", "https:", "//")) and "w3.org" not in part
     ]
     assert outside == []
     charts = json.loads(page.split("const CHARTS = ")[1].split(";\n")[0])
-    means = next(one for one in charts["curve"]["series"] if one["name"] == "mean of 100")
+    means = next(item for item in charts["curve"]["series"] if item["name"] == "mean of 100")
     wanted = ferry.episodes["return"].rolling(100, min_periods=10).mean().iloc[-1]
     assert means["y"][-1] == pytest.approx(wanted, rel=1e-3)
     closings = charts["runs"][0]["closings"]["series"]
-    assert np.sum([one["y"] for one in closings], axis=0) == pytest.approx(1.0, abs=1e-2)
-    other = jm.train(jm.gallery.Ferry(tide=0.05), jm.QLearning(bins=4), steps=2000, folder=ferry.path.parent)
-    assert {"run", "agent.use", "environment.tide"} <= set(differing([ferry, other])[0])
+    assert np.sum([item["y"] for item in closings], axis=0) == pytest.approx(1.0, abs=1e-2)
+    second_item = jm.train(jm.gallery.Ferry(tide=0.05), jm.QLearning(bins=4), steps=2000, folder=ferry.path.parent)
+    assert {"run", "agent.use", "environment.tide"} <= set(differing([ferry, second_item])[0])
     with pytest.raises(SettingError, match="runs with folders"):
         jm.save_report(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None))
 
@@ -255,7 +255,7 @@ def test_an_episode_by_hand_is_kept_like_any_other(tmp_path):
     assert rollout.closed_by is None
     unpaid = jm.gallery.Tarn(weights={"sales": 0.0}).episode(seed=5)
     unpaid.act("full")
-    kept = jm.read_rollouts(jm.save_rollout(unpaid, tmp_path / "unpaid.parquet"))[0]
-    assert kept.total == unpaid.total
-    assert kept.table["sales"].iloc[0] > 0.0  # a term that counts for nothing is recorded
+    stored = jm.read_rollouts(jm.save_rollout(unpaid, tmp_path / "unpaid.parquet"))[0]
+    assert stored.total == unpaid.total
+    assert stored.table["sales"].iloc[0] > 0.0  # a term that counts for nothing is recorded
     assert pd.read_parquet(path)["level"].iloc[-1] == pytest.approx(episode.observation.level, rel=1e-6)

@@ -36,10 +36,10 @@ def test_the_curve_is_the_mean_of_the_last_hundred(trained, drawn):
 
 
 def test_levels_of_random_play_and_references_are_lines(trained, drawn):
-    random, rule = (jm.evaluate(who, trained.environment).mean for who in ("random", "sell_high"))
-    told = labels(drawn)
-    assert f"random play, {random:.3g}" in told
-    assert f"reference sell_high, {rule:.3g}" in told
+    random, rule = (jm.evaluate(player, trained.environment).mean for player in ("random", "sell_high"))
+    output = labels(drawn)
+    assert f"random play, {random:.3g}" in output
+    assert f"reference sell_high, {rule:.3g}" in output
 
 
 def test_the_band_of_closings_adds_to_one(trained, drawn):
@@ -56,8 +56,8 @@ def test_the_ledger_adds_up_to_the_return(trained):
     steps = {patch.get_label().split(" ")[0]: patch.get_data() for patch in axes.patches}
     frame = trained.episodes
     edges = steps["return"].edges
-    where = np.searchsorted(edges, frame["decisions"], side="left") - 1
-    mean = np.bincount(where, weights=frame["return"]) / np.bincount(where)
+    place = np.searchsorted(edges, frame["decisions"], side="left") - 1
+    mean = np.bincount(place, weights=frame["return"]) / np.bincount(place)
     np.testing.assert_allclose(steps["return"].values, mean, rtol=1e-4)
     terms = [steps[name].values - steps[name].baseline for name in ("sales", "flooding")]
     np.testing.assert_allclose(np.sum(terms, axis=0), mean, rtol=1e-3, atol=1e-3)
@@ -102,28 +102,28 @@ def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_pat
     assert len(run.episodes) > 1_300  # enough for the stretches of a large file
     with (run.path / "episodes.csv").open("a") as stream:
         stream.write("77,88")  # torn
-    whole = course.course_of(run)
+    complete = course.course_of(run)
     with monkeypatch.context() as patient:
         patient.setattr(course, "_at_once", lambda run, file: None)
         table = course.course_of(run)
     for name in ("decisions", "numbers", "returns", "means", "moves"):
-        assert np.array_equal(getattr(whole, name), getattr(table, name), equal_nan=True)
-    for ours, theirs in zip(astuple(whole.stretches(over)), astuple(table.stretches(over)), strict=True):
-        assert np.array_equal(ours, theirs)
+        assert np.array_equal(getattr(complete, name), getattr(table, name), equal_nan=True)
+    for first, second in zip(astuple(complete.stretches(over)), astuple(table.stretches(over)), strict=True):
+        assert np.array_equal(first, second)
     monkeypatch.setattr(course, "LARGE_BYTES", 0)
     monkeypatch.setattr(course, "PIECE_BYTES", 9_000)
     monkeypatch.setattr(course, "MOST_POINTS", 100)
     pieces = course.course_of(run)
-    assert (pieces.count, pieces.first_of_copies) == (whole.count, whole.first_of_copies)
-    assert pieces.thin == whole.count // 100
-    kept = pieces.numbers - 1
+    assert (pieces.count, pieces.first_of_copies) == (complete.count, complete.first_of_copies)
+    assert pieces.thin == complete.count // 100
+    stored = pieces.numbers - 1
     for name in ("decisions", "returns", "means"):
-        np.testing.assert_allclose(getattr(pieces, name), getattr(whole, name)[kept], rtol=1e-5)
+        np.testing.assert_allclose(getattr(pieces, name), getattr(complete, name)[stored], rtol=1e-5)
     for most in (60, 80):
-        ours, theirs = pieces.stretches(over, most), whole.stretches(over, most)
+        first, second = pieces.stretches(over, most), complete.stretches(over, most)
         for name in ("edges", "counts", "closings", "terms"):
-            np.testing.assert_allclose(getattr(ours, name), getattr(theirs, name), rtol=1e-5, atol=1e-4)
-    moved = [found.moves[1][np.argsort(found.moves[0], kind="stable")] for found in (pieces, whole)]
+            np.testing.assert_allclose(getattr(first, name), getattr(second, name), rtol=1e-5, atol=1e-4)
+    moved = [result.moves[1][np.argsort(result.moves[0], kind="stable")] for result in (pieces, complete)]
     changes = [places[np.flatnonzero(np.diff(places, prepend=np.nan))].tolist() for places in moved]
     assert changes[0][0] == changes[1][0] == 0.0
     assert changes[0][-1] == changes[1][-1] == np.float32(0.4)

@@ -26,11 +26,11 @@ def theirs(tmp_path):
     """The folder of a run that somebody else trained, and the file that its code would write."""
     (tmp_path / "pond.py").write_text(FOREIGN.POND)
     pond = environment_class("pond.py:Pond", tmp_path)()
-    mine = jm.train(
+    own_module = jm.train(
         pond, jm.QLearning(bins=3), steps=60, copies=1, record_every=2, lane="plain", folder=tmp_path / "mine"
     )
     folder = tmp_path / "runs" / "theirs"
-    shutil.copytree(mine.path, folder)
+    shutil.copytree(own_module.path, folder)
     (tmp_path / "pond.py").unlink()
     return folder, tmp_path / "ran"
 
@@ -84,8 +84,8 @@ def test_a_report_that_is_a_link_is_not_served(theirs, tmp_path):
     folder, _ = theirs
     (tmp_path / "secret").write_text("mine")
     (folder / "report.html").symlink_to(tmp_path / "secret")
-    status, told = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/report", None)
-    assert (status, "is a link" in told) == (400, True)
+    status, output = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/report", None)
+    assert (status, "is a link" in output) == (400, True)
 
 
 def test_a_lock_that_is_a_link_overwrites_nothing(theirs, tmp_path):
@@ -107,8 +107,8 @@ def hole(path):
 @pytest.mark.parametrize("name", ["episodes.csv", "origin.json", "plan.toml", "readings.csv"])
 def test_a_pipe_or_a_hole_stops_nothing_else(theirs, name):
     folder, _ = theirs
-    other = folder.with_name("other")
-    shutil.copytree(folder, other)
+    second_item = folder.with_name("other")
+    shutil.copytree(folder, second_item)
     for make in (os.mkfifo, hole):
         (folder / name).unlink()
         make(folder / name)
@@ -145,8 +145,8 @@ def test_what_was_not_committed_stays_at_home_unless_it_is_asked_for(tmp_path, m
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), **settings)
     assert run.origin["clean"] is False
     assert not any("secret" in file.read_text(errors="replace") for file in run.path.rglob("*") if file.is_file())
-    kept = jm.train(jm.gallery.Tarn(), jm.QLearning(), keep_diff=True, **settings)
-    diff = (kept.path / "uncommitted.diff").read_text()
+    stored = jm.train(jm.gallery.Tarn(), jm.QLearning(), keep_diff=True, **settings)
+    diff = (stored.path / "uncommitted.diff").read_text()
     assert "+a secret" in diff
     assert diff.endswith(" bytes more ...\n")
 
@@ -181,11 +181,11 @@ def test_an_odd_record_is_shown_as_damaged_and_stops_no_other(theirs, how):
     assert status["other"] == "done"
     assert status["theirs"] == "damaged"
     for look in (False, True):
-        code, told = FOREIGN.asked(Live(folder.parent, look).app(), "/api/all", None)
+        code, output = FOREIGN.asked(Live(folder.parent, look).app(), "/api/all", None)
         assert code == 200
-        assert {row["run"] for row in json.loads(told)["rows"]} == {"theirs", "other"}
-        code, told = FOREIGN.asked(Live(folder.parent, look).app(), "/api/compare", {"runs": ["theirs", "other"]})
-        assert code == 400, told
+        assert {row["run"] for row in json.loads(output)["rows"]} == {"theirs", "other"}
+        code, output = FOREIGN.asked(Live(folder.parent, look).app(), "/api/compare", {"runs": ["theirs", "other"]})
+        assert code == 400, output
 
 
 def test_stop_asks_no_process_that_a_record_only_names(theirs):
@@ -201,8 +201,8 @@ def test_stop_asks_no_process_that_a_record_only_names(theirs):
         holder.stdout.readline()
         origin = json.loads((folder / "origin.json").read_text())
         (folder / "origin.json").write_text(json.dumps({**origin, "status": "running", "process": sleeper.pid}))
-        code, told = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/stop", {})
-        assert (code, "is not being trained on this machine" in told) == (400, True)
+        code, output = FOREIGN.asked(Live(folder.parent).app(), "/api/run/theirs/stop", {})
+        assert (code, "is not being trained on this machine" in output) == (400, True)
         with pytest.raises(subprocess.TimeoutExpired):
             sleeper.wait(0.5)
     finally:

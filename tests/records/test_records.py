@@ -62,9 +62,9 @@ def test_a_run_opens_again_as_it_was(trained):
 
 @pytest.mark.parametrize("cut", [1, 20, 300, 10_000_000])
 def test_a_torn_last_line_is_left_out(trained, tmp_path, cut):
-    whole = (trained.path / "episodes.csv").read_bytes()
+    complete = (trained.path / "episodes.csv").read_bytes()
     torn = tmp_path / "episodes.csv"
-    torn.write_bytes(whole[: max(0, len(whole) - cut)])
+    torn.write_bytes(complete[: max(0, len(complete) - cut)])
     frame = read_csv(torn)
     assert len(frame) == max(0, torn.read_bytes().count(b"\n") - 1)
     if len(frame):
@@ -91,18 +91,18 @@ def test_a_run_without_a_checkpoint_says_so(trained, tmp_path):
 
 
 def test_two_trainings_at_once_never_take_the_same_folder(tmp_path):
-    taken, barrier = [], threading.Barrier(8)
+    chosen, barrier = [], threading.Barrier(8)
 
     def take():
         barrier.wait()
-        taken.append(take_folder(tmp_path / "runs", None, "tarn-qlearning"))
+        chosen.append(take_folder(tmp_path / "runs", None, "tarn-qlearning"))
 
     threads = [threading.Thread(target=take) for _ in range(8)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    assert sorted(path.name for path in taken) == [f"tarn-qlearning-{i:03d}" for i in range(1, 9)]
+    assert sorted(path.name for path in chosen) == [f"tarn-qlearning-{i:03d}" for i in range(1, 9)]
 
 
 def test_a_folder_that_cannot_be_written_is_told(tmp_path):
@@ -127,8 +127,8 @@ def test_arrays_go_to_disk_and_back_by_name(tmp_path):
         "pair": (np.ones(2), np.zeros((0, 3))),
     }
     save_arrays(tmp_path / "a.safetensors", tree, {"note": "ä"})
-    arrays, about = open_arrays(tmp_path / "a.safetensors")
-    assert about == {"note": "ä"}
+    arrays, metadata = open_arrays(tmp_path / "a.safetensors")
+    assert metadata == {"note": "ä"}
     assert sorted(arrays) == ["layers/0", "layers/1", "pair/0", "pair/1"]
     back = filled(tree, arrays)
     assert flattened(back).keys() == flattened(tree).keys()
@@ -167,8 +167,8 @@ def test_a_plan_is_read_changed_and_written_as_it_was(tmp_path):
         None,
         9,
     )
-    again = plan_of(plan.written())
-    assert (again.environment, again.agent, again.training) == (plan.environment, plan.agent, plan.training)
+    repeated = plan_of(plan.written())
+    assert (repeated.environment, repeated.agent, repeated.training) == (plan.environment, plan.agent, plan.training)
 
 
 @pytest.mark.parametrize(

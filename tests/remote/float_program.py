@@ -85,9 +85,9 @@ class Faulty(arenas.Talk):
 
     def __init__(self, described, make, count, secret=""):
         super().__init__(described, make, count, secret)
-        self.kind, at = os.environ["FAULT"].split(":")
+        self.kind, position = os.environ["FAULT"].split(":")
         seen = Path(os.environ["SEEN"])
-        self.at = int(at) if not seen.exists() else -1  # once, and then it behaves
+        self.at = int(position) if not seen.exists() else -1  # once, and then it behaves
         self.asked, self.seen = 0, seen
 
     def answer(self, text):
@@ -160,8 +160,8 @@ def cut(described, make, arena_count):
     """Talks until an answer with a number, of which it sends one half; after that whole."""
     from websockets.sync.client import connect
 
-    fault, at = os.environ["FAULT"].split(":")
-    seen, asked = Path(os.environ["SEEN"]), 0
+    fault, position = os.environ["FAULT"].split(":")
+    seen, options = Path(os.environ["SEEN"]), 0
     with connect(
         os.environ["JOKULMIST_ADDRESS"], compression=None, max_size=None, ping_interval=None, proxy=None
     ) as link:
@@ -171,8 +171,8 @@ def cut(described, make, arena_count):
                 text = link.recv()
             except Exception:
                 return
-            asked += 1
-            if asked == int(at) and not seen.exists():
+            options += 1
+            if options == int(position) and not seen.exists():
                 seen.touch()
                 announced = {
                     "cut": b"\x81\xfe\x40\x00abcd" + b"x" * 100,

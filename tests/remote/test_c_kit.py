@@ -85,21 +85,21 @@ NUMBERS = [
 
 def requests():
     """Each number in each place, then damaged ones."""
-    found = []
+    result = []
     for number in NUMBERS:
-        found.append(f'{{"method":"begin","params":{{"arenas":[{number}],"seeds":[1]}}}}')
-        found.append(
+        result.append(f'{{"method":"begin","params":{{"arenas":[{number}],"seeds":[1]}}}}')
+        result.append(
             f'{{"method":"begin","params":{{"arenas":[0],"seeds":[{number}],"parameters":[{{"lift":{number}}}]}}}}'
         )
-        found.append(
+        result.append(
             f'{{"method":"advance","params":{{"arenas":[0,{number}],"actions":{{"gate":[{number},1],"lamp":[0,{number}]}}}}}}'
         )
-        found.append(
+        result.append(
             f'{{"method":"advance","params":{{"arenas":[1],"actions":{{"gate":[1],"lamp":[0]}},"times":{number}}}}}'.replace(
                 "1e308", "3"
             )
         )
-    found += [
+    result += [
         '{"method":"advance","params":{"arenas":[0,0,0,0,0,0]}}',
         '{"method":"begin","params":{"arenas":[0]}',
         '"\\',
@@ -110,14 +110,14 @@ def requests():
     ]
     draw = random.Random(1)
     for _ in range(3_000):
-        text = list(draw.choice(found[: 4 * len(NUMBERS)]))
+        text = list(draw.choice(result[: 4 * len(NUMBERS)]))
         for _ in range(draw.randrange(1, 4)):
-            at = draw.randrange(len(text))
-            text[at : at + draw.randrange(0, 3)] = draw.choice(
+            position = draw.randrange(len(text))
+            text[position : position + draw.randrange(0, 3)] = draw.choice(
                 ['"', "\\", "[", "]", "{", "}", ",", "9", "-", "e", " ", ""]
             )
-        found.append("".join(text))
-    return [one.replace('times":99', 'times":9') for one in found]
+        result.append("".join(text))
+    return [item.replace('times":99', 'times":9') for item in result]
 
 
 @pytest.mark.skipif(not sanitizers(), reason="there is no C compiler with sanitizers")
@@ -125,14 +125,14 @@ def test_no_request_reads_or_writes_outside_of_the_arenas(tmp_path):
     (tmp_path / "main.c").write_text(HARNESS)
     safe = ["-std=c99", "-D_POSIX_C_SOURCE=200809L", "-g", "-fsanitize=float-cast-overflow", *sanitizers()]
     subprocess.run(["cc", *safe, f"-I{KIT}", "main.c", "-o", "main", "-lm"], cwd=tmp_path, check=True)
-    asked = requests()
+    options = requests()
     done = subprocess.run(
-        [tmp_path / "main"], input="\n".join(asked) + "\n", capture_output=True, text=True, timeout=120
+        [tmp_path / "main"], input="\n".join(options) + "\n", capture_output=True, text=True, timeout=120
     )
     assert done.returncode == 0, done.stderr[:2_000]
-    told = dict(zip(asked, done.stdout.splitlines(), strict=False))
-    one = '{{"method":"begin","params":{{"arenas":[{}],"seeds":[{}]}}}}'
-    assert told[one.format("1", "1")] == "done"
+    output = dict(zip(options, done.stdout.splitlines(), strict=False))
+    item = '{{"method":"begin","params":{{"arenas":[{}],"seeds":[{}]}}}}'
+    assert output[item.format("1", "1")] == "done"
     for number in ("-nan", "nan", "-1", "3", "1e999"):
-        assert told[one.format(number, "1")] == "an arena is named that is not there"
-    assert told[json.dumps({"method": "begin", "params": {"arenas": [0]}}, separators=(",", ":"))[:-1]]
+        assert output[item.format(number, "1")] == "an arena is named that is not there"
+    assert output[json.dumps({"method": "begin", "params": {"arenas": [0]}}, separators=(",", ":"))[:-1]]

@@ -81,19 +81,19 @@ def trained(env, **more):
 
 @pytest.mark.slow
 def test_it_is_what_it_is_in_this_process(raft, tmp_path):
-    ours = trained(Raft(), processes=True)
-    theirs = trained(raft)
-    assert theirs.episodes.equals(ours.episodes)
-    np.testing.assert_array_equal(theirs.policy.learner.values, ours.policy.learner.values)
+    first = trained(Raft(), processes=True)
+    second = trained(raft)
+    assert second.episodes.equals(first.episodes)
+    np.testing.assert_array_equal(second.policy.learner.values, first.policy.learner.values)
     away = jm.Remote(command=["env", 'CHANGED={"decide_every": 3}', *PROGRAM])
     assert trained(away).episodes.equals(trained(SlowRaft(), processes=True).episodes)
     vary = {"lift": jm.between(0.05, 0.3)}
     assert trained(raft, vary=vary).episodes.equals(trained(Raft(), vary=vary, processes=True).episodes)
-    assert jm.evaluate(theirs.policy, raft, episodes=12).mean == jm.evaluate(ours.policy, Raft(), episodes=12).mean
+    assert jm.evaluate(second.policy, raft, episodes=12).mean == jm.evaluate(first.policy, Raft(), episodes=12).mean
     assert not [f for f in jm.check(raft, steps=200).findings if f.level == "error"]
-    kept = trained(raft, folder=tmp_path, name="raft")
-    assert redo(kept.path, folder=tmp_path).same
-    opened = jm.Run.open(kept.path)
+    stored = trained(raft, folder=tmp_path, name="raft")
+    assert redo(stored.path, folder=tmp_path).same
+    opened = jm.Run.open(stored.path)
     assert opened.environment.described == raft.described
     assert (
         json.loads(
@@ -113,17 +113,17 @@ def test_it_is_what_it_is_in_this_process(raft, tmp_path):
 def test_what_a_run_keeps_opens_it_without_the_program_and_is_asked_about_elsewhere(raft, tmp_path, monkeypatch):
     run = trained(raft, folder=tmp_path, name="raft", steps=200)
     text = (run.path / "plan.toml").read_text()
-    kept = shutil.copytree(run.path, tmp_path / "kept")
-    assert len(jm.Run.open(kept).episodes) == len(run.episodes)
+    stored = shutil.copytree(run.path, tmp_path / "kept")
+    assert len(jm.Run.open(stored).episodes) == len(run.episodes)
     for name in ("plan.toml", "source/remote.json"):
-        (kept / name).write_text((kept / name).read_text().replace(sys.executable, "/bin/false"))
-    assert len(jm.Run.open(kept).episodes) == len(run.episodes)  # reading starts nothing
+        (stored / name).write_text((stored / name).read_text().replace(sys.executable, "/bin/false"))
+    assert len(jm.Run.open(stored).episodes) == len(run.episodes)  # reading starts nothing
     with pytest.raises(UntrustedCode, match=r"holds code \(remote.json\) that was not trained"):
-        jm.Run.open(kept).environment  # noqa: B018
-    jm.trust(kept)
-    assert jm.Run.open(kept).environment.described == raft.described  # and the program is not there
+        jm.Run.open(stored).environment  # noqa: B018
+    jm.trust(stored)
+    assert jm.Run.open(stored).environment.described == raft.described  # and the program is not there
     with pytest.raises(BrokenEnvironment, match=r"could not be reached: it ended with status 1"):
-        jm.evaluate("random", jm.Run.open(kept).environment, episodes=1)
+        jm.evaluate("random", jm.Run.open(stored).environment, episodes=1)
     (run.path / "plan.toml").write_text(text.replace(sys.executable, "/bin/true"))
     with pytest.raises(UntrustedCode, match="names another program than the run keeps"):
         jm.Run.open(run.path).environment  # noqa: B018
@@ -179,9 +179,9 @@ def test_a_fault_loses_the_episodes_under_way_and_training_goes_on(kind, told, t
     rows = run.episodes
     assert set(rows["closed_by"]) <= {"sunk", "time limit", "lost"}
     assert (rows["closed_by"] == "lost").sum() == 4  # one each arena, and none twice
-    whole = rows[rows["closed_by"] != "lost"]
-    assert (whole["moves"] == whole["steps"]).all()
-    assert len(whole) >= 8
+    complete = rows[rows["closed_by"] != "lost"]
+    assert (complete["moves"] == complete["steps"]).all()
+    assert len(complete) >= 8
 
 
 def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
@@ -199,8 +199,8 @@ def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
             got["asked"] = right.recv()
             right.send(b"\x00\x01")
 
-    other = threading.Thread(target=comes)
-    other.start()
+    second_item = threading.Thread(target=comes)
+    second_item.start()
     assert door.next(5.0, 1000) is None
     wire = door.next(5.0, 1000)
     assert wire.receive(5.0, "hello") == "first \N{SNOWFLAKE}"
@@ -208,7 +208,7 @@ def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
     assert wire.receive(5.0, "image") == b"\x00\x01"
     with pytest.raises(Lost, match="closed"):
         wire.receive(5.0, "more")
-    other.join()
+    second_item.join()
     wire.close()
     door.close()
     assert (got["pong"], got["asked"]) == (True, "next")
@@ -216,7 +216,7 @@ def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
 
 
 def test_what_cannot_be_reached_or_declared_is_told():
-    for given, expected in (
+    for arguments, expected in (
         ({}, "say how the program is reached"),
         ({"address": "ws://127.0.0.1:9", "patience": 0.3}, "could not be reached within 0.3 s"),
         ({"command": ["/nowhere/program"]}, "cannot be started"),
@@ -228,7 +228,7 @@ def test_what_cannot_be_reached_or_declared_is_told():
         ({"listen": 9000, "patience": -1}, "above 0"),
     ):
         with pytest.raises((SettingError, BrokenEnvironment), match=expected):
-            jm.Remote(**given)
+            jm.Remote(**arguments)
     for change, expected in (
         ({"protocol": 7}, "speaks protocol 7, and this library 1"),
         ({"terms": {"calm": "high"}}, "must be a finite number"),
@@ -250,8 +250,8 @@ def test_what_cannot_be_reached_or_declared_is_told():
 
 def test_parts_of_an_action_are_read_as_the_page_of_the_protocol_says():
     push = {"kind": "range", "low": -1.0, "high": 1.0}
-    found = from_described({"kind": "parts", "parts": {"push": push, "valve": {"kind": "choice", "labels": 2}}})
-    assert found == jm.Actions(push=jm.Range(-1.0, 1.0), valve=jm.Choice(2))
+    result = from_described({"kind": "parts", "parts": {"push": push, "valve": {"kind": "choice", "labels": 2}}})
+    assert result == jm.Actions(push=jm.Range(-1.0, 1.0), valve=jm.Choice(2))
 
 
 @pytest.mark.parametrize("kind", ["ping", "pong", "fragment"])
@@ -265,24 +265,24 @@ def test_bytes_that_are_no_answer_do_not_put_off_the_deadline(kind):
         "pong": Frame(Opcode.PONG, b"x"),
         "fragment": Frame(Opcode.CONT, b"", fin=False),
     }[kind]
-    ours, theirs = socket.socketpair()
+    first, second = socket.socketpair()
     wire = Wire.__new__(Wire)
-    wire.__dict__.update(_socket=ours, _protocol=ServerProtocol(state=State.OPEN), _messages=[], _parts=[], _text=True)
+    wire.__dict__.update(_socket=first, _protocol=ServerProtocol(state=State.OPEN), _messages=[], _parts=[], _text=True)
 
     def flood():
         with contextlib.suppress(OSError):
             if kind == "fragment":
-                theirs.sendall(Frame(Opcode.TEXT, b"{", fin=False).serialize(mask=True))
+                second.sendall(Frame(Opcode.TEXT, b"{", fin=False).serialize(mask=True))
             for _ in range(200):
-                theirs.sendall(frame.serialize(mask=True) * 5)
+                second.sendall(frame.serialize(mask=True) * 5)
                 time.sleep(0.01)
-        theirs.close()
+        second.close()
 
     thread = threading.Thread(target=flood)
     thread.start()
     with pytest.raises(Lost, match=r"was not answered within 0.2 s|read nothing for 0.2 s"):
         wire.receive(0.2, "advance")
-    ours.close()
+    first.close()
     thread.join()
 
 
@@ -331,10 +331,10 @@ def test_the_game_in_node_and_the_weir_in_c_are_trained_on(tmp_path):
         vary={"stream": jm.between(0.5, 0.8)},
     )
     assert run.status == "done"
-    again = jm.train(
+    repeated = jm.train(
         punt, jm.QLearning(bins=3), steps=640, copies=8, folder=None, vary={"stream": jm.between(0.5, 0.8)}
     )
-    assert again.episodes.equals(run.episodes)
+    assert repeated.episodes.equals(run.episodes)
     weir = tmp_path / "weir"
     strict = ["-Wall", "-Wextra", "-Werror", "-pedantic", "-std=c99", "-D_POSIX_C_SOURCE=200809L"]
     subprocess.run(["cc", *strict, "-O1", "-o", weir, ROOT / "examples" / "weir" / "weir.c", "-lm"], check=True)
@@ -366,11 +366,11 @@ def test_the_messages_of_the_protocol_page_are_what_is_spoken():
     ]
     hello, described = spoken
     assert request(1, "hello", hello["params"]) == json.dumps(hello, separators=(",", ":"))
-    said = {name: value for name, value in described["result"].items() if name != "secret"}
-    raft = jm.Remote(command=["nobody"], described=said)
+    reply = {name: value for name, value in described["result"].items() if name != "secret"}
+    raft = jm.Remote(command=["nobody"], described=reply)
     reader = MomentReader(raft)
-    for asked, answer in [pair for pair in pairs if len(pair) == 2]:
-        number, method = json.loads(asked)["id"], json.loads(asked)["method"]
+    for options, answer in [pair for pair in pairs if len(pair) == 2]:
+        number, method = json.loads(options)["id"], json.loads(options)["method"]
         states = reader.states(result_of(number, method, answer), 2, {}, method)
         assert [len(state.row) for state in states] == [1, 1]
     from jokulmist.remote.environment import KNOWN_FIELDS
@@ -381,24 +381,24 @@ def test_the_messages_of_the_protocol_page_are_what_is_spoken():
 
 def test_the_order_of_channels_is_kept_with_a_run():
     """It is the order of a network's inputs; sorted by name, a policy would be given other numbers."""
-    told = {
+    output = {
         "name": "Crane",
         "observation": {"x": {"low": -1, "high": 1}, "angle": {"low": -1, "high": 1}},
         "action": {"kind": "choice", "labels": ["a", "b"]},
         "terms": {"on": 1.0},
     }
-    made = jm.Remote("ws://127.0.0.1:9", described=told)
-    again = jm.Remote(**remote_written(made))
-    other = jm.Remote(
-        "ws://127.0.0.1:9", described={**told, "observation": dict(reversed(told["observation"].items()))}
+    product = jm.Remote("ws://127.0.0.1:9", described=output)
+    repeated = jm.Remote(**remote_written(product))
+    second_item = jm.Remote(
+        "ws://127.0.0.1:9", described={**output, "observation": dict(reversed(output["observation"].items()))}
     )
     assert (
-        [c.name for c in describe(again).spec.channels]
-        == [c.name for c in describe(made).spec.channels]
+        [c.name for c in describe(repeated).spec.channels]
+        == [c.name for c in describe(product).spec.channels]
         == ["x", "angle"]
     )
     with pytest.raises(SettingError, match="The order counts: it is that of the network's inputs"):
-        fresh_policy(jm.PPO(network=jm.Dense(4)), made).fits(other)
+        fresh_policy(jm.PPO(network=jm.Dense(4)), product).fits(second_item)
 
 
 def test_what_another_order_learned_is_neither_gone_on_with_nor_begun_with(tmp_path):

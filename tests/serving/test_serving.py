@@ -61,10 +61,10 @@ def started(*words):
     lines = []
     for line in process.stdout:
         lines.append(line)
-        found = re.search(r"http://[^/]+:(\d+)/decide", line)
-        if found:
+        result = re.search(r"http://[^/]+:(\d+)/decide", line)
+        if result:
             process.token = (re.findall(r"a token: (\S+)", "".join(lines)) or [None])[0]
-            return process, f"127.0.0.1:{found.group(1)}"
+            return process, f"127.0.0.1:{result.group(1)}"
     raise AssertionError(process.stderr.read())
 
 
@@ -87,19 +87,19 @@ def test_it_decides_as_the_policy_does(served):
     draw = np.random.default_rng(1)
     channels = ferry.policy.spec.numbers
     rows = [{c.name: float(draw.uniform(c.low, c.high)) for c in channels} for _ in range(100)]
-    status, told = asked(address, {"observations": rows})
+    status, output = asked(address, {"observations": rows})
     labels = jm.gallery.Ferry().action.labels
     values = [list(ferry.policy.values(row).values()) for row in rows]
     assert status == 200
-    assert all(v[labels.index(action)] == max(v) for v, action in zip(values, told["actions"], strict=True))
-    assert asked(address, {"observation": rows[0]}) == (200, {"action": told["actions"][0]})
+    assert all(v[labels.index(action)] == max(v) for v, action in zip(values, output["actions"], strict=True))
+    assert asked(address, {"observation": rows[0]}) == (200, {"action": output["actions"][0]})
     episode = jm.gallery.Skerry().episode(seed=3)
     for _ in range(10):
         seen = seen_in(episode)
-        _, told = asked(address, {"policy": "skerry", "observation": seen, "legal": list(episode.legal)})
-        own = skerry.policy.choose(episode.observation, legal=episode.legal)
-        assert told["action"] == episode.environment.action.labels[own]
-        episode.act(told["action"])
+        _, output = asked(address, {"policy": "skerry", "observation": seen, "legal": list(episode.legal)})
+        own_values = skerry.policy.choose(episode.observation, legal=episode.legal)
+        assert output["action"] == episode.environment.action.labels[own_values]
+        episode.act(output["action"])
     described = asked(address, None, "/openapi.json", "GET")[1]
     assert described["openapi"] == "3.1.0"
     assert set(described["components"]["schemas"]) == {"ferry", "skerry"}
@@ -123,14 +123,14 @@ def test_it_decides_as_the_policy_does(served):
     ],
 )
 def test_what_is_asked_wrongly_is_told(served, body, status, told):
-    found = asked(served[1], body)
-    assert found[0] == status
-    assert re.search(told, found[1]["error"])
+    result = asked(served[1], body)
+    assert result[0] == status
+    assert re.search(told, result[1]["error"])
 
 
 def test_values_that_are_none_are_told(served):
     names = list(served[0][0].policy.spec.slices)
-    for value, told in (
+    for value, output in (
         ("x", "must be a number"),
         ([1.0], "has the shape"),
         (None, "not finite|must be a number"),
@@ -139,7 +139,7 @@ def test_values_that_are_none_are_told(served):
     ):
         body = json.dumps({"observation": {**dict.fromkeys(names, 0.0), names[0]: value}}).encode()
         status, answer = asked(served[1], body)
-        assert (status, bool(re.search(told, answer["error"]))) == (400, True), answer
+        assert (status, bool(re.search(output, answer["error"]))) == (400, True), answer
     assert asked(served[1], {"observation": dict.fromkeys(names, 0.0), "legal": ["north"]})[0] == 400
     assert asked(served[1], b"x" * (17 << 20))[0] == 413
     assert asked(served[1], None, "/nowhere", "GET")[0] == 404
@@ -163,8 +163,8 @@ def test_the_same_over_a_websocket(served):
             return json.loads(socket.recv(timeout=30))
 
         asked_for = {"jsonrpc": "2.0", "id": 7, "method": "decide", "params": {"observation": row}}
-        told = call(asked_for)
-        assert told == {
+        output = call(asked_for)
+        assert output == {
             "jsonrpc": "2.0",
             "id": 7,
             "result": {"action": asked(address, {"observation": row})[1]["action"]},

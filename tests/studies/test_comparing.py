@@ -78,16 +78,16 @@ def test_the_final_episodes_are_played_once_and_kept_with_the_run(runs):
 def test_curves_are_the_mean_of_the_last_hundred_on_places_that_all_share(runs, over):
     found = jm.compare(runs, over=over)
     run = runs[5]
-    mine = found.curves[found.curves["run"] == run.name]
+    own_module = found.curves[found.curves["run"] == run.name]
     frame = run.episodes
     rolling = frame["return"].rolling(100, min_periods=10).mean()
-    at = {"steps": frame["decisions"], "episodes": np.arange(1, len(frame) + 1)}.get(over)
-    if at is not None:
-        for place, value in zip(mine["at"], mine["value"], strict=True):
-            before = np.flatnonzero(np.asarray(at) <= place)
-            told = rolling[before[-1]] if len(before) else np.nan
-            assert value == pytest.approx(told, nan_ok=True, abs=1e-6)
-    assert mine["at"].max() == pytest.approx(min(length_of(one, over) for one in runs))
+    position = {"steps": frame["decisions"], "episodes": np.arange(1, len(frame) + 1)}.get(over)
+    if position is not None:
+        for place, value in zip(own_module["at"], own_module["value"], strict=True):
+            before = np.flatnonzero(np.asarray(position) <= place)
+            output = rolling[before[-1]] if len(before) else np.nan
+            assert value == pytest.approx(output, nan_ok=True, abs=1e-6)
+    assert own_module["at"].max() == pytest.approx(min(length_of(item, over) for item in runs))
     assert on_places(*curve_of(run, over), np.array([-1.0]))[0] != on_places(*curve_of(run, over), np.array([-1.0]))[0]
     middle = found.middle.dropna()
     assert (middle["low"] <= middle["middle"] + 1e-9).all()
@@ -100,9 +100,9 @@ def test_the_profile_falls_from_all_seeds_to_none_and_is_counted(found):
         assert share[0] == 1.0
         assert share[-1] == 0.0
         assert np.all(np.diff(share) <= 0)
-        own = found.scores[found.scores["group"] == label]["score"].to_numpy()
-        for score, told in zip(part["score"], share, strict=True):
-            assert told == pytest.approx(np.mean(own > score))
+        own_values = found.scores[found.scores["group"] == label]["score"].to_numpy()
+        for score, output in zip(part["score"], share, strict=True):
+            assert output == pytest.approx(np.mean(own_values > score))
 
 
 @pytest.mark.parametrize("ending", ["pdf", "svg", "png"])
@@ -133,16 +133,16 @@ def test_runs_of_different_length_are_compared_on_what_they_share(runs, tmp_path
     assert any("different length, 1,500 to 3,000 decisions" in note for note in found.notes)
     assert found.middle["at"].max() == pytest.approx(1500)
     for run in longer:
-        at, mean = curve_of(run, "steps")
-        told = found.scores[(found.scores["run"] == run.name) & (found.scores["seed"] == run.seed)]["score"].item()
-        assert told == pytest.approx(mean[np.flatnonzero(at <= 1500)[-1]])
+        position, mean = curve_of(run, "steps")
+        output = found.scores[(found.scores["run"] == run.name) & (found.scores["seed"] == run.seed)]["score"].item()
+        assert output == pytest.approx(mean[np.flatnonzero(position <= 1500)[-1]])
     with pytest.raises(SettingError, match=r"different length cannot be compared by `age`|`score` is 'age'"):
         jm.compare(runs[:4] + longer, score="age")
 
 
 def test_the_same_run_twice_is_no_more_evidence(runs, tmp_path):
-    again = trained(tmp_path, seeds=[0])
-    found = jm.compare([*runs, *again])
+    repeated = trained(tmp_path, seeds=[0])
+    found = jm.compare([*runs, *repeated])
     assert found.table["seeds"].tolist() == [4, 4]
     assert any("counted once" in note for note in found.notes)
 
@@ -156,16 +156,16 @@ def test_few_seeds_say_so_and_how_many_more(runs):
 
 @pytest.mark.slow
 def test_returns_under_different_weights_are_no_scale(runs, tmp_path):
-    other = trained(tmp_path, environment=Corridor(slip=0.1, weights={"effort": -0.5}))
+    second_item = trained(tmp_path, environment=Corridor(slip=0.1, weights={"effort": -0.5}))
     with pytest.raises(
         SettingError, match=r"rewarded by different weights \(`effort`: -0.1 and -0.5\).*--weights effort=-0.1"
     ):
-        jm.compare(runs[:4] + other)
-    found = jm.compare(runs[:4] + other, weights={"effort": -0.1})
+        jm.compare(runs[:4] + second_item)
+    found = jm.compare(runs[:4] + second_item, weights={"effort": -0.1})
     assert found.by == ["environment.weights.effort"]
     assert found.table["score"].tolist() == pytest.approx([0.8, 0.8])
     with pytest.raises(SettingError, match="`weights` names `efort`"):
-        jm.compare(runs[:4] + other, weights={"efort": 1.0})
+        jm.compare(runs[:4] + second_item, weights={"efort": 1.0})
 
 
 class Passage(Corridor):
@@ -199,9 +199,9 @@ def test_environments_are_normalised_between_random_play_and_reference(runs, tmp
 @pytest.mark.slow
 def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path, capsys):
     more = trained(tmp_path, agent=jm.QLearning(learning_rate=0.5, exploration=0.4))
-    by = grouped([*runs, *more], "learning_rate")
-    assert [len(group.runs) for group in by.groups] == [4, 8]
-    assert "`agent.exploration` differs within groups" in by.notes[0]
+    criterion = grouped([*runs, *more], "learning_rate")
+    assert [len(group.runs) for group in criterion.groups] == [4, 8]
+    assert "`agent.exploration` differs within groups" in criterion.notes[0]
     assert [group.label for group in grouped([*runs, *more]).groups] == [
         "learning_rate 0, exploration 0.2",
         "learning_rate 0.5, exploration 0.2",
@@ -226,20 +226,20 @@ def test_grouping_by_a_name_or_its_end_and_what_differs_within(runs, tmp_path, c
 @pytest.mark.slow
 def test_the_command_tells_table_pairs_and_notes(runs, tmp_path):
     folder = runs[0].path.parent
-    shown = CliRunner().invoke(app, ["compare", str(folder), "--to", str(tmp_path / "c.svg")])
-    assert shown.exit_code == 0, shown.output
+    displayed = CliRunner().invoke(app, ["compare", str(folder), "--to", str(tmp_path / "c.svg")])
+    assert displayed.exit_code == 0, displayed.output
     for words in (
         "2 groups by agent.learning_rate",
         "interquartile mean",
         "Permutation test over seeds, 5%",
         "different",
     ):
-        assert words in shown.output
-    told = CliRunner().invoke(
+        assert words in displayed.output
+    output = CliRunner().invoke(
         app,
         ["compare", *(str(run.path) for run in runs), "--against", "0.5", "--json", "--to", str(tmp_path / "d.png")],
     )
-    content = json.loads(told.stdout)
+    content = json.loads(output.stdout)
     assert [group["seeds"] for group in content["groups"]] == [4, 4]
     assert content["pairs"][0]["second"] == "learning_rate 0.5"
     assert len(content["files"]) == 7

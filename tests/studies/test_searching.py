@@ -92,14 +92,14 @@ def searched(
 
 
 def test_random_candidates_hang_on_their_number_alone(tmp_path):
-    one = searched(tmp_path, candidates=12, count=1)
+    item = searched(tmp_path, candidates=12, count=1)
     many = searched(tmp_path, candidates=12, count=5, later=lambda tag: (tag[0] * 7) % 5)
-    assert [c.settings for c in one.board.candidates] == [c.settings for c in many.board.candidates]
-    assert [c.scores for c in one.board.candidates] == [c.scores for c in many.board.candidates]
-    best = max(one.board.candidates, key=lambda c: c.scores["0"]["0"])
-    assert one.board.winner == best.number
+    assert [c.settings for c in item.board.candidates] == [c.settings for c in many.board.candidates]
+    assert [c.scores for c in item.board.candidates] == [c.scores for c in many.board.candidates]
+    best = max(item.board.candidates, key=lambda c: c.scores["0"]["0"])
+    assert item.board.winner == best.number
     # The winner is run again on seeds that no candidate had.
-    assert set(one.board.again) == {"1000", "1001"}
+    assert set(item.board.again) == {"1000", "1001"}
     assert searched(tmp_path, candidates=12, seed=1).board.candidates[0].settings != best.settings
 
 
@@ -109,8 +109,8 @@ def test_a_candidate_is_scored_by_the_mean_of_its_seeds(tmp_path):
         scores = candidate.scores["0"]
         assert set(scores) == {"0", "4"}
         assert engine.board.merit(candidate, 0) == pytest.approx(np.mean(list(scores.values())))
-        told = engine.board.shown_score(candidate, 0)
-        assert told.low <= told.score <= told.high
+        output = engine.board.shown_score(candidate, 0)
+        assert output.low <= output.score <= output.high
 
 
 def test_halving_trains_the_best_third_further_and_no_worker_waits(tmp_path):
@@ -126,8 +126,8 @@ def test_halving_trains_the_best_third_further_and_no_worker_waits(tmp_path):
     assert board.winner in {c.number for c in reached[0]}
     assert board.candidates[board.winner].scores["100"]["0"] == first[0]
     # Nobody waits for a rung to fill: hands are idle only when the last ones are at work.
-    given = len(executor.given) - len(board.again)
-    assert sum(executor.idle[: given - 6]) == 0
+    arguments = len(executor.given) - len(board.again)
+    assert sum(executor.idle[: arguments - 6]) == 0
     # A leg goes on in the same folder, up to the next rung.
     instalments = [job for tag, job in executor.given if tag[0] == board.winner]
     assert [job.until for job in instalments] == [100, 300, None]
@@ -154,10 +154,10 @@ def test_a_gaussian_process_finds_the_hill_that_random_search_finds_later(tmp_pa
 
 
 def test_a_grid_tries_every_combination_once(tmp_path):
-    over = {"agent.learning_rate": jm.among(0.01, 0.05, 0.5), "agent.exploration": jm.between(0.1, 0.5)}
+    space = {"agent.learning_rate": jm.among(0.01, 0.05, 0.5), "agent.exploration": jm.between(0.1, 0.5)}
     engine = searched(
         tmp_path,
-        over=over,
+        over=space,
         method="grid",
         points=3,
         score=lambda job: -abs(job.plan["agent"]["learning_rate"] - 0.05) - abs(job.plan["agent"]["exploration"] - 0.3),
@@ -195,20 +195,20 @@ def test_nothing_but_failures_has_no_winner(tmp_path):
 @pytest.mark.parametrize("method", ["random", "halving", "gaussian-process"])
 @pytest.mark.parametrize("stop_after", [1, 7, 13])
 def test_a_search_that_was_broken_off_goes_on_where_it_was(tmp_path, method, stop_after):
-    whole = searched(tmp_path, method=method, candidates=14, count=1)
+    complete = searched(tmp_path, method=method, candidates=14, count=1)
     (tmp_path / "again").mkdir()
     torn = searched(tmp_path / "again", method=method, candidates=14, count=1, stop_after=stop_after)
     assert not torn.finished
     board = Board.open(tmp_path / "again")
     assert board.running  # what was on its way is known
-    again = searched(tmp_path / "again", method=method, candidates=14, count=1, board=board)
-    assert again.finished
-    assert [(c.settings, c.scores) for c in again.board.candidates] == [
-        (c.settings, c.scores) for c in whole.board.candidates
+    repeated = searched(tmp_path / "again", method=method, candidates=14, count=1, board=board)
+    assert repeated.finished
+    assert [(c.settings, c.scores) for c in repeated.board.candidates] == [
+        (c.settings, c.scores) for c in complete.board.candidates
     ]
-    assert again.board.winner == whole.board.winner
-    known = {(tag, job.until) for tag, job in torn.executor.given[: stop_after - 1]}
-    assert not known & {(tag, job.until) for tag, job in again.executor.given}  # nothing is trained twice
+    assert repeated.board.winner == complete.board.winner
+    known_values = {(tag, job.until) for tag, job in torn.executor.given[: stop_after - 1]}
+    assert not known_values & {(tag, job.until) for tag, job in repeated.executor.given}  # nothing is trained twice
 
 
 def test_a_measure_may_be_better_when_it_is_lower(tmp_path):
@@ -255,13 +255,13 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
 @pytest.mark.slow
 def test_what_mattered_is_found_and_what_did_not_is_not(tmp_path):
     engine = searched(tmp_path, candidates=60, again=0)
-    found = importance_of(engine.question, engine.board)
-    table = found.table.set_index("setting")
-    assert found.explained > 0.5
+    result = importance_of(engine.question, engine.board)
+    table = result.table.set_index("setting")
+    assert result.explained > 0.5
     assert table.loc["agent.learning_rate", "low"] > 0.1
     assert table.loc["agent.learning_rate", "matters"] > 4 * abs(table.loc["agent.bins", "matters"])
     assert table.loc["agent.bins", "matters"] < 0.1
-    rate = found.slices[found.slices["setting"] == "agent.learning_rate"]
+    rate = result.slices[result.slices["setting"] == "agent.learning_rate"]
     assert 0.01 < rate.loc[rate["expected"].astype(float).idxmax(), "value"] < 0.3
 
 
@@ -269,10 +269,10 @@ def test_what_mattered_is_found_and_what_did_not_is_not(tmp_path):
 def test_where_scores_are_luck_it_says_that_the_settings_explain_nothing():
     space, draw = Space(OVER), np.random.default_rng(0)
     tried = [space.sample(draw) for _ in range(40)]
-    found = fitted(space, tried, draw.normal(size=40))
-    assert found.explained < 0.2
-    assert (found.table["low"] < 0.05).all()
-    assert "explain next to nothing" in found.note or found.explained >= 0.1
+    result = fitted(space, tried, draw.normal(size=40))
+    assert result.explained < 0.2
+    assert (result.table["low"] < 0.05).all()
+    assert "explain next to nothing" in result.note or result.explained >= 0.1
     few = fitted(space, tried[:5], draw.normal(size=5))
     assert "5 candidates are too few" in few.note
     assert few.table["matters"].isna().all()
@@ -282,6 +282,6 @@ def test_where_scores_are_luck_it_says_that_the_settings_explain_nothing():
 @pytest.mark.slow
 def test_halving_is_judged_by_scores_of_equally_long_training(tmp_path):
     engine = searched(tmp_path, method="halving", candidates=30, again=0)
-    found = importance_of(engine.question, engine.board)
-    assert found.candidates == 30
-    assert found.note.startswith("scores are those after 100 decisions")
+    result = importance_of(engine.question, engine.board)
+    assert result.candidates == 30
+    assert result.note.startswith("scores are those after 100 decisions")

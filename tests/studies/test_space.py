@@ -36,30 +36,30 @@ PPO = Plan(jm.gallery.Ferry(), jm.PPO(), Training(steps=500))
 def allowed(how, value):
     if isinstance(how, Among):
         return repr(value) in [repr(v) for v in how.values]
-    whole = not how.whole or isinstance(value, int)
-    return whole and how.low * (1 - 1e-5) <= value <= how.high * (1 + 1e-5)
+    complete = not how.whole or isinstance(value, int)
+    return complete and how.low * (1 - 1e-5) <= value <= how.high * (1 + 1e-5)
 
 
 @settings(max_examples=60, deadline=None)
 @given(space=spaces, seed=st.integers(0, 1000))
 def test_whatever_is_drawn_or_a_step_away_is_allowed_and_encoded_in_the_unit_cube(space, seed):
     draw = np.random.default_rng(seed)
-    one = space.sample(draw)
-    for settings_ in (one, space.neighbour(one, draw, 0.3), space.neighbour(one, draw, 3.0)):
+    item = space.sample(draw)
+    for settings_ in (item, space.neighbour(item, draw, 0.3), space.neighbour(item, draw, 3.0)):
         assert list(settings_) == space.names
         assert all(allowed(space.over[name], value) for name, value in settings_.items())
         code = space.encoded(settings_)
         assert code.shape == (len(space.columns()),)
         assert np.all((code > -0.01) & (code < 1.01))
-    for name, how in space.over.items():
-        if not isinstance(how, Among) and not how.whole:
+    for name, manner in space.over.items():
+        if not isinstance(manner, Among) and not manner.whole:
             assert space.place(name, space.value(name, 0.37)) == pytest.approx(0.37, abs=0.02)
 
 
 def test_every_whole_number_has_its_share_the_bounds_as_well():
     space = Space({"agent.n": jm.between(1, 4, whole=True)})
-    drawn = [space.sample(np.random.default_rng(k))["agent.n"] for k in range(400)]
-    counts = np.bincount(drawn, minlength=5)[1:]
+    samples = [space.sample(np.random.default_rng(k))["agent.n"] for k in range(400)]
+    counts = np.bincount(samples, minlength=5)[1:]
     assert counts.min() > 70
     assert space.spread("agent.n", 10) == [1, 2, 3, 4]
 
@@ -74,9 +74,9 @@ def test_a_setting_that_does_not_matter_is_left_out_and_looks_the_same_to_a_mode
     )
     assert space.names.index("agent.use") < space.names.index("agent.clip")
     seen = [space.sample(np.random.default_rng(k)) for k in range(60)]
-    for one in seen:
-        assert ("agent.clip" in one) == (one["agent.use"] == "PPO")
-        assert ("agent.double" in one) == (one["agent.use"] == "DQN")
+    for item in seen:
+        assert ("agent.clip" in item) == (item["agent.use"] == "PPO")
+        assert ("agent.double" in item) == (item["agent.use"] == "DQN")
     code = space.encoded({"agent.use": "Reinforce"})
     assert code.tolist() == [0.0, 0.0, 1.0, 0.5, 0.5]
     # Five combinations instead of 3 x 3 x 2: what does not matter makes none.
@@ -94,8 +94,8 @@ def test_a_plan_with_settings_is_that_plan_and_no_other():
     assert dict(changed.environment.weights) == {"effort": -0.4}
     assert changed.copies == 3
     assert PLAN.agent.bins != 7
-    other = with_settings(PLAN, {"agent.use": "Sarsa", "agent.learning_rate": 0.2})
-    assert type(other.agent).__name__ == "Sarsa"
+    second_item = with_settings(PLAN, {"agent.use": "Sarsa", "agent.learning_rate": 0.2})
+    assert type(second_item.agent).__name__ == "Sarsa"
     with pytest.raises(LookupFailed, match=r"`training.steps` cannot be searched over"):
         with_settings(PLAN, {"training.steps": 5})
 
@@ -125,14 +125,14 @@ def test_what_is_wrong_with_a_space_is_told_before_anything_is_trained(over, exp
 
 
 def test_reward_weights_are_never_scored_by_the_return_that_they_change():
-    over = {"environment.weights.effort": jm.between(-1.0, 0.0)}
+    space = {"environment.weights.effort": jm.between(-1.0, 0.0)}
     with pytest.raises(
         SettingError,
         match=r"`environment.weights.effort` cannot be searched over by the return: the weight is a part of it",
     ):
-        SearchSettings(PLAN, Tuning(score="return"), over)
-    asked = SearchSettings(PLAN, Tuning(score="evaluation"), over)
-    assert asked.score.weights == {"prize": 1.0, "effort": -0.1}  # those of the plan, for every candidate
+        SearchSettings(PLAN, Tuning(score="return"), space)
+    options = SearchSettings(PLAN, Tuning(score="evaluation"), space)
+    assert options.score.weights == {"prize": 1.0, "effort": -0.1}  # those of the plan, for every candidate
 
 
 @pytest.mark.parametrize(
@@ -152,13 +152,13 @@ def test_what_is_wrong_with_a_search_is_told(tuning, expected):
 
 
 def test_a_population_takes_only_what_can_change_while_a_run_trains():
-    ask = {"method": "population", "candidates": 4}
+    call = {"method": "population", "candidates": 4}
     with pytest.raises(SettingError, match=r"`agent.horizon` cannot change while a run trains.*`agent.clip`"):
-        SearchSettings(PPO, Tuning(**ask), {"agent.horizon": jm.among(8, 16)})
+        SearchSettings(PPO, Tuning(**call), {"agent.horizon": jm.among(8, 16)})
     with pytest.raises(SettingError, match=r"`environment.length` cannot change"):
-        SearchSettings(PLAN, Tuning(**ask), {"environment.length": jm.among(5, 9)})
+        SearchSettings(PLAN, Tuning(**call), {"environment.length": jm.among(5, 9)})
     SearchSettings(
-        PPO, Tuning(**ask), {"agent.entropy_bonus": jm.among(0.0, 0.1), "environment.tide": jm.between(0.1, 0.3)}
+        PPO, Tuning(**call), {"agent.entropy_bonus": jm.among(0.0, 0.1), "environment.tide": jm.between(0.1, 0.3)}
     )
     by_episodes = Plan(Corridor(), jm.QLearning(), Training(episodes=50))
     for method in ("population", "halving"):
@@ -167,20 +167,20 @@ def test_a_population_takes_only_what_can_change_while_a_run_trains():
 
 
 def test_a_plan_holds_a_search_and_gives_it_back():
-    over = {
+    space = {
         "agent.learning_rate": jm.between(1e-4, 1e-2, scale="log"),
         "agent.horizon": jm.between(8, 64, whole=True, when={"agent.entropy_bonus": [0.1]}),
         "agent.entropy_bonus": jm.among(0.0, 0.1),
         "agent.network": jm.among(jm.Dense(8), jm.Dense(16, 16)),
         "environment.weights.waiting": jm.among(-1.0, -2.0),
     }
-    asked = SearchSettings(PPO, Tuning(method="gaussian-process", score="final_speed", better="lower"), over)
-    written = asked.written()
+    options = SearchSettings(PPO, Tuning(method="gaussian-process", score="final_speed", better="lower"), space)
+    written = options.written()
     tuning = written.pop("tuning")
-    again = settings_of(tuning, PPO)
-    assert again.written()["tuning"] == tuning
-    assert again.tuning == asked.tuning
-    assert again.space.over["agent.learning_rate"] == over["agent.learning_rate"]
+    repeated = settings_of(tuning, PPO)
+    assert repeated.written()["tuning"] == tuning
+    assert repeated.tuning == options.tuning
+    assert repeated.space.over["agent.learning_rate"] == space["agent.learning_rate"]
     bare = over_from({"agent.bins": {"among": [1, 2]}})
     assert bare["agent.bins"].values == (1, 2)
     for entry in ({"among": [1], "between": [1, 2]}, {"among": 3}, {"between": [1]}, {"between": [1, 2], "step": 1}, 7):
@@ -193,8 +193,8 @@ def test_a_plan_holds_a_search_and_gives_it_back():
 
 
 def test_a_grid_that_would_never_end_is_refused():
-    over = {f"agent.{name}": jm.between(0.01, 0.9) for name in ("learning_rate", "exploration", "discount")}
-    asked = SearchSettings(PLAN, Tuning(method="grid", points=30), over)
+    space = {f"agent.{name}": jm.between(0.01, 0.9) for name in ("learning_rate", "exploration", "discount")}
+    options = SearchSettings(PLAN, Tuning(method="grid", points=30), space)
     with pytest.raises(SettingError, match="more than 10,000 combinations"):
-        _ = asked.method.decisions
-    assert math.isfinite(SearchSettings(PLAN, Tuning(method="grid", points=4), over).method.decisions)
+        _ = options.method.decisions
+    assert math.isfinite(SearchSettings(PLAN, Tuning(method="grid", points=4), space).method.decisions)

@@ -45,9 +45,9 @@ def test_the_permutation_test_is_that_of_counting_all_deals(ours, theirs):
 
 
 def test_drawn_deals_come_to_the_p_of_all_deals():
-    ours, theirs = DRAW.normal(0.9, 1.0, 9), DRAW.normal(0.0, 1.0, 9)  # 48,620 deals: drawn, not counted
-    exact = by_counting(ours, theirs)
-    assert one_p(ours, theirs) == pytest.approx(exact, abs=4 * math.sqrt(exact / stat.ARRANGEMENTS) + 1e-3)
+    first, second = DRAW.normal(0.9, 1.0, 9), DRAW.normal(0.0, 1.0, 9)  # 48,620 deals: drawn, not counted
+    exact = by_counting(first, second)
+    assert one_p(first, second) == pytest.approx(exact, abs=4 * math.sqrt(exact / stat.ARRANGEMENTS) + 1e-3)
 
 
 def test_seeds_are_dealt_anew_within_their_environment_only():
@@ -65,9 +65,9 @@ def test_many_values_with_five_seeds_can_be_told_apart():
     other."""
     draw = np.random.default_rng(3)
     groups = {f"v{k}": [draw.normal(-499.0 if k else -19.0, 5.0, 5)] for k in range(6)}
-    found = {(row["first"], row["second"]): row for row in judged_pairs(groups)}
-    assert all((row["verdict"] == DIFFERENT) == ("v0" in pair) for pair, row in found.items())
-    assert found["v0", "v1"]["p_adjusted"] < 0.01
+    result = {(row["first"], row["second"]): row for row in judged_pairs(groups)}
+    assert all((row["verdict"] == DIFFERENT) == ("v0" in pair) for pair, row in result.items())
+    assert result["v0", "v1"]["p_adjusted"] < 0.01
 
 
 def wrong_of_fifty(draw, make):
@@ -117,23 +117,23 @@ KINDS = {
 @pytest.mark.parametrize("seeds", [4, 10])
 def test_where_nothing_differs_it_says_different_in_at_most_one_case_of_twenty(kind, seeds):
     draw, times = np.random.default_rng([seeds, len(kind)]), 100
-    said = sum(
+    reply = sum(
         judged_pairs({"a": [KINDS[kind](draw, seeds)], "b": [KINDS[kind](draw, seeds)]})[0]["verdict"] == DIFFERENT
         for _ in range(times)
     )
-    assert said <= stats.binom.ppf(0.999, times, 0.05)
+    assert reply <= stats.binom.ppf(0.999, times, 0.05)
 
 
 @pytest.mark.slow
 @pytest.mark.parametrize(("seeds", "shift"), [(5, 2.0), (10, 1.0), (10, 2.0)])
 def test_a_known_difference_is_found_as_often_as_theory_says(seeds, shift):
     draw, times = np.random.default_rng(seeds), 200
-    found = 0
+    result = 0
     for _ in range(times):
         scores = {"a": [draw.normal(size=seeds) + shift], "b": [draw.normal(size=seeds)]}
-        found += judged_pairs(scores)[0]["verdict"] == DIFFERENT
+        result += judged_pairs(scores)[0]["verdict"] == DIFFERENT
     theory = stat.power_of(shift, seeds, stat.attained(seeds))
-    assert abs(found / times - theory) < 3.3 * math.sqrt(theory * (1 - theory) / times) + 0.02
+    assert abs(result / times - theory) < 3.3 * math.sqrt(theory * (1 - theory) / times) + 0.02
 
 
 def test_the_power_is_that_of_students_test_and_the_seeds_needed_follow_from_it():

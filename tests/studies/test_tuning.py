@@ -27,7 +27,7 @@ SHARED = Path(__file__).parent.parent / "places.py"
 
 
 def tuned(folder, **more):
-    asked = {
+    options = {
         "over": OVER,
         "steps": 600,
         "candidates": 5,
@@ -37,7 +37,7 @@ def tuned(folder, **more):
         "folder": folder,
         **more,
     }
-    return jm.tune(Corridor(slip=0.1), jm.QLearning(), **asked)
+    return jm.tune(Corridor(slip=0.1), jm.QLearning(), **options)
 
 
 @pytest.fixture(scope="module")
@@ -76,16 +76,16 @@ def test_the_winner_is_run_again_on_new_seeds_and_its_plan_trains(search):
 
 @pytest.mark.slow
 def test_what_stands_in_the_folder_opens_again(search):
-    again = jm.Search.open(search.path)
-    assert again.status == "done"
-    assert again.rows() == search.rows()
-    assert again.settings == search.settings
+    repeated = jm.Search.open(search.path)
+    assert repeated.status == "done"
+    assert repeated.rows() == search.rows()
+    assert repeated.settings == search.settings
     assert pd.read_csv(search.path / "candidates.csv")["candidate"].tolist() == search.table["candidate"].tolist()
-    pictures = again.save_pictures()
+    pictures = repeated.save_pictures()
     assert [path.name for path in pictures] == ["search.png", "slices.png", "parallel.png"]
     assert all(path.read_bytes()[:4] == b"\x89PNG" for path in pictures)
-    assert set(again.importance.table["setting"]) == set(OVER)
-    compared = jm.compare(again.runs, by="learning_rate", score="return")
+    assert set(repeated.importance.table["setting"]) == set(OVER)
+    compared = jm.compare(repeated.runs, by="learning_rate", score="return")
     assert len(compared.table) >= 5
     with pytest.raises(LookupFailed, match=r"is no search: it has no search.json"):
         jm.Search.open(search.path.parent)
@@ -94,12 +94,12 @@ def test_what_stands_in_the_folder_opens_again(search):
 @pytest.mark.slow
 def test_settings_that_a_search_does_not_give_are_told(search, tmp_path):
     forged = shutil.copytree(search.path, tmp_path / "forged")
-    whole = json.loads((forged / "search.json").read_text())
-    name = next(iter(whole["candidates"][1]["settings"]))
+    complete = json.loads((forged / "search.json").read_text())
+    name = next(iter(complete["candidates"][1]["settings"]))
     for value in ("many", 10**30, True, None):
-        told = copy.deepcopy(whole)
-        told["candidates"][1]["settings"][name] = value
-        (forged / "search.json").write_text(json.dumps(told))
+        output = copy.deepcopy(complete)
+        output["candidates"][1]["settings"][name] = value
+        (forged / "search.json").write_text(json.dumps(output))
         with pytest.raises(
             RecordError, match=f"search.json: candidate 1 has `{name}` = .*, which this search does not give"
         ):
@@ -108,9 +108,9 @@ def test_settings_that_a_search_does_not_give_are_told(search, tmp_path):
 
 def test_going_on_with_a_search_that_is_done_trains_nothing(search):
     before = {run.path: (run.path / "origin.json").stat().st_mtime for run in search.runs}
-    again = jm.Search.open(search.path).resume(workers=1)
-    assert again.rows() == search.rows()
-    assert {run.path: (run.path / "origin.json").stat().st_mtime for run in again.runs} == before
+    repeated = jm.Search.open(search.path).resume(workers=1)
+    assert repeated.rows() == search.rows()
+    assert {run.path: (run.path / "origin.json").stat().st_mtime for run in repeated.runs} == before
 
 
 def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
@@ -127,12 +127,12 @@ def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
 
 @pytest.mark.slow
 def test_a_population_copies_the_best_and_goes_on_with_other_settings(tmp_path):
-    over = {
+    space = {
         "agent.learning_rate": jm.between(1e-6, 1.0, scale="log"),
         "environment.weights.effort": jm.between(-0.2, 0.0),
     }
-    ask = {"over": over, "method": "population", "candidates": 6, "looks": 4, "steps": 800, "score": "evaluation"}
-    search = tuned(tmp_path / "one", **ask)
+    call = {"over": space, "method": "population", "candidates": 6, "looks": 4, "steps": 800, "score": "evaluation"}
+    search = tuned(tmp_path / "one", **call)
     copied = [c for c in search.board.candidates if c.history]
     assert copied
     for member in copied:
@@ -144,22 +144,22 @@ def test_a_population_copies_the_best_and_goes_on_with_other_settings(tmp_path):
         assert run.origin["descends"][-1]["after"] == last["until"]
         assert run.origin["decisions"] == 800
         donor = next((search.path).glob(f"{run.origin['descends'][-1]['from']}/episodes.csv")).read_bytes()
-        ours = (run.path / "episodes.csv").read_bytes()
+        first = (run.path / "episodes.csv").read_bytes()
         rows = [
             line
             for line in donor.splitlines()
             if not line.startswith(b"episode") and int(line.split(b",")[1]) <= last["until"]
         ]
-        assert all(row in ours.splitlines() for row in rows)
-        assert not ours.startswith(donor) or donor.count(b"\n") == len(rows) + 1
+        assert all(row in first.splitlines() for row in rows)
+        assert not first.startswith(donor) or donor.count(b"\n") == len(rows) + 1
     assert all(len(c.scores) == 4 for c in search.board.candidates)
     # All members are compared at the same looks, so the number of workers changes nothing.
-    twice = tuned(tmp_path / "two", **{**ask, "workers": 2})
+    twice = tuned(tmp_path / "two", **{**call, "workers": 2})
     assert [(c.settings, c.scores) for c in twice.board.candidates] == [
         (c.settings, c.scores) for c in search.board.candidates
     ]
     with pytest.raises(SettingError, match="one run a member"):
-        tuned(tmp_path, **{**ask, "seeds": [0, 1]})
+        tuned(tmp_path, **{**call, "seeds": [0, 1]})
     redone = jm.Run.open(search.path / next(iter(copied[0].runs.values())))
     with pytest.raises(SettingError, match=r"was copied from .* while it trained"):
         jm.redo(redone, folder=tmp_path)
@@ -217,12 +217,12 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
         lane="plain",
         folder=tmp_path,
     )
-    found = {c.settings["environment.trap"]: c for c in search.board.candidates}
-    assert found[0].status == "open"
-    assert "the tide gauge is stuck" in found[1].message
-    assert "nan" in found[3].message
+    result = {c.settings["environment.trap"]: c for c in search.board.candidates}
+    assert result[0].status == "open"
+    assert "the tide gauge is stuck" in result[1].message
+    assert "nan" in result[3].message
     if workers == 2:
-        assert "died (signal 9, SIGKILL; the system does that where memory runs out)" in found[2].message
+        assert "died (signal 9, SIGKILL; the system does that where memory runs out)" in result[2].message
     assert search.status == "done"
     assert search.settings == {"environment.trap": 0}
     assert search.table["status"].tolist().count("failed") == len(traps) - 1
@@ -251,14 +251,14 @@ def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
         while worker_message is None or worker_message.progress is None or worker_message.progress.decisions < 200:
             worker_message = worker_pool.receive(0.05)
         os.kill(worker_pool.processes[0], signal.SIGKILL)
-        said, worker_message = [], None
+        reply, worker_message = [], None
         while worker_message is None or worker_message.kind not in ("done", "failed"):
             worker_message = worker_pool.receive(0.2)
-            said += [worker_message.text] if worker_message is not None and worker_message.kind == "say" else []
+            reply += [worker_message.text] if worker_message is not None and worker_message.kind == "say" else []
     finally:
         worker_pool.close()
     assert worker_message.kind == "done"
-    assert any("is tried again" in text for text in said)
+    assert any("is tried again" in text for text in reply)
     assert worker_message.result["score"] == pytest.approx(alone.mean_return(), rel=1e-6)
     assert (tmp_path / "run" / "episodes.csv").read_bytes() == (alone.path / "episodes.csv").read_bytes()
 
@@ -302,25 +302,25 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.003, method="halving"))
     words, ways = command("tune", "plan.toml", "--workers", 2, "--name", "torn", "--json", folder=tmp_path)
     process = subprocess.Popen(words, **ways)
-    where = tmp_path / "runs" / "torn" / "search.json"
+    place = tmp_path / "runs" / "torn" / "search.json"
     began = time.monotonic()
-    while not where.exists() or sum(map(bool, (c["scores"] for c in read_json(where)["candidates"]))) < 2:
+    while not place.exists() or sum(map(bool, (c["scores"] for c in read_json(place)["candidates"]))) < 2:
         assert time.monotonic() - began < 200, process.communicate()
         time.sleep(0.05)
     process.send_signal(how)
     process.communicate(timeout=240)
     assert process.returncode == (-9 if how == signal.SIGKILL else 130)
-    board = Board.open(where.parent)
+    board = Board.open(place.parent)
     assert board.winner is None
-    again, ways = command("resume", "runs/torn", "--workers", 2, "--json", folder=tmp_path)
-    done = subprocess.run(again, **ways, timeout=280, check=False)
+    repeated, ways = command("resume", "runs/torn", "--workers", 2, "--json", folder=tmp_path)
+    done = subprocess.run(repeated, **ways, timeout=280, check=False)
     assert done.returncode == 0, done.stderr
-    told = json.loads(done.stdout)
-    assert told["status"] == "done"
-    assert told["winner"]["new_seeds"] == 2
+    output = json.loads(done.stdout)
+    assert output["status"] == "done"
+    assert output["winner"]["new_seeds"] == 2
     # Of a grid or a random search nothing depends on time; of halving who was promoted may. Each candidate's scores do
     # not.
-    whole = jm.tune(
+    complete = jm.tune(
         mine.Slow(pause=0.001),
         jm.QLearning(),
         over=OVER,
@@ -333,20 +333,20 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
         checkpoint_every=100,
         folder=tmp_path / "whole",
     )
-    ours, theirs = Board.open(where.parent).candidates, whole.board.candidates
-    assert [c.settings for c in ours] == [c.settings for c in theirs]
-    for mine_, other in zip(ours, theirs, strict=True):
-        for until in set(mine_.scores) & set(other.scores):
-            assert mine_.scores[until] == pytest.approx(other.scores[until], rel=1e-6)
+    first, second = Board.open(place.parent).candidates, complete.board.candidates
+    assert [c.settings for c in first] == [c.settings for c in second]
+    for mine_, second_item in zip(first, second, strict=True):
+        for until in set(mine_.scores) & set(second_item.scores):
+            assert mine_.scores[until] == pytest.approx(second_item.scores[until], rel=1e-6)
 
 
 @pytest.mark.slow
 def test_the_commands_tell_a_search_and_forecast_it(mine, tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
     dry = jokulmist("tune", "plan.toml", "--dry", "--json", folder=tmp_path)
-    told = json.loads(dry.stdout)
-    assert told["whole_runs_worth"] == 10.0
-    assert told["compiling_seconds"] >= 0.0
+    output = json.loads(dry.stdout)
+    assert output["whole_runs_worth"] == 10.0
+    assert output["compiling_seconds"] >= 0.0
     assert not (tmp_path / "runs").exists()
     changed = ("--set", "tuning.candidates=11", "--set", "training.steps=100")
     done = jokulmist("tune", "plan.toml", *changed, "--workers", 1, folder=tmp_path)
@@ -441,18 +441,18 @@ def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing
     )
     words, ways = command("tune", "plan.toml", "--cluster", address, "--name", "far", "--json", folder=tmp_path)
     search = subprocess.Popen(words, **ways)
-    where = tmp_path / "runs" / "far"
+    place = tmp_path / "runs" / "far"
     began = time.monotonic()
-    while len(list(where.glob("candidate-*/checkpoints/*"))) < 3:
+    while len(list(place.glob("candidate-*/checkpoints/*"))) < 3:
         assert search.poll() is None, search.communicate()
         assert time.monotonic() - began < 240
         time.sleep(0.05)
     processes[1].kill()
     out, err = search.communicate(timeout=280)
     assert search.returncode == 0, err
-    told = json.loads(out)
-    assert (told["status"], len(told["candidates"])) == ("done", 5)
-    assert {row["status"] for row in told["candidates"]} == {"scored"}
+    output = json.loads(out)
+    assert (output["status"], len(output["candidates"])) == ("done", 5)
+    assert {row["status"] for row in output["candidates"]} == {"scored"}
     alone = jm.tune(
         mine.Slow(),
         jm.QLearning(),
@@ -464,9 +464,9 @@ def test_a_cluster_does_the_work_and_a_worker_killed_in_the_middle_loses_nothing
         lane="plain",
         folder=tmp_path / "alone",
     )
-    ours = {row["candidate"]: row["score"] for row in told["candidates"]}
-    assert ours == pytest.approx({row["candidate"]: row["score"] for row in alone.rows()}, rel=1e-6)
-    assert told["winner"]["score_on_new_seeds"] == pytest.approx(alone.score_again[0], rel=1e-6)
+    first = {row["candidate"]: row["score"] for row in output["candidates"]}
+    assert first == pytest.approx({row["candidate"]: row["score"] for row in alone.rows()}, rel=1e-6)
+    assert output["winner"]["score_on_new_seeds"] == pytest.approx(alone.score_again[0], rel=1e-6)
 
 
 def test_what_is_wrong_is_told_before_a_folder_is_made(tmp_path):
@@ -488,7 +488,7 @@ def test_another_candidate_compiles_nothing(tmp_path):
     """Numbers of the agent, parameters and weights of the environment are traced."""
     from jokulmist.training.loops import program as programs
 
-    over = {
+    space = {
         "agent.learning_rate": jm.between(0.1, 0.9),
         "environment.slip": jm.between(0.05, 0.4),
         "environment.weights.effort": jm.between(-0.3, -0.1),
@@ -498,7 +498,7 @@ def test_another_candidate_compiles_nothing(tmp_path):
     search = jm.tune(
         Corridor(),
         jm.QLearning(),
-        over=over,
+        over=space,
         steps=2000,
         candidates=4,
         again=1,
@@ -512,20 +512,22 @@ def test_another_candidate_compiles_nothing(tmp_path):
     assert {key: program.chunk.forms for key, program in programs._PROGRAMS.items()} == sizes
     run = jm.Run.open(search.path / search.winner.runs["0"])
     weights = dict.fromkeys(("prize",), 1.0) | {"effort": -0.1}  # those of the plan, whatever was trained with
-    told = run.evaluated.tail(10)
-    assert search.score == pytest.approx(sum(told[name] * weight for name, weight in weights.items()).mean(), rel=1e-6)
+    output = run.evaluated.tail(10)
+    assert search.score == pytest.approx(
+        sum(output[name] * weight for name, weight in weights.items()).mean(), rel=1e-6
+    )
 
 
 def test_settings_that_do_not_go_together_fail_as_candidates(tmp_path):
-    over = {
+    space = {
         "agent.use": jm.among("QLearning", "Sarsa"),
         "agent.bins": jm.among(5, 6),
         "agent.trace": jm.among(1, when={"agent.use": "Sarsa"}),
     }
     with pytest.raises((SettingError, LookupFailed), match=r"agent.trace"):
-        tuned(tmp_path, over=over)
-    del over["agent.trace"]
-    search = tuned(tmp_path, over=over, method="grid", steps=300, again=0)
+        tuned(tmp_path, over=space)
+    del space["agent.trace"]
+    search = tuned(tmp_path, over=space, method="grid", steps=300, again=0)
     assert len(search.table) == 4
     assert {jm.Run.open(search.path / c.runs["0"]).plan.agent.__class__.__name__ for c in search.board.candidates} == {
         "QLearning",
@@ -567,9 +569,9 @@ def test_a_search_method_of_ones_own_is_named_by_its_file_and_kept(tmp_path):
     assert len({c.settings["agent.learning_rate"] for c in tried}) == 4
     (tmp_path / "nearby.py").unlink()
     assert jm.Search.open(search.path).winner.number == search.winner.number
-    for method, told in (
+    for method, output in (
         ("nearest", "no search method: 'nearest'"),
         (f"{SHARED}:Corridor", "derive it from `jm.SearchMethod`"),
     ):
-        with pytest.raises(SettingError, match=told):
+        with pytest.raises(SettingError, match=output):
             tuned(tmp_path, method=method)

@@ -20,9 +20,9 @@ def test_each_call_samples_anew_and_actors_of_one_seed_sample_the_same():
     sampled = [policy.choose(seen, act="sampled") for _ in range(300)]
     assert np.mean(sampled) == pytest.approx(chance, abs=5 * 0.5 / 300**0.5)
     assert {policy.choose(seen) for _ in range(5)} == {int(chance > 0.5)}
-    one, same, other = (policy.actor(act="sampled", seed=seed) for seed in (1, 1, 2))
-    drawn = [[actor.choose(seen) for _ in range(40)] for actor in (one, same, other)]
-    assert drawn[0] == drawn[1] != drawn[2]
+    item, same, second_item = (policy.actor(act="sampled", seed=seed) for seed in (1, 1, 2))
+    samples = [[actor.choose(seen) for _ in range(40)] for actor in (item, same, second_item)]
+    assert samples[0] == samples[1] != samples[2]
     winch = fresh_policy(jm.PPO(**SMALL), jm.gallery.Winch())
     first = jm.gallery.Winch().episode(seed=1).observation
     assert len({winch.choose(first, act="sampled") for _ in range(12)}) == 12
@@ -62,26 +62,28 @@ def test_what_would_forget_is_refused_and_an_actor_remembers_until_it_is_reset(k
 def test_what_a_policy_says_is_asked_once_for_an_episode_and_is_what_it_says_of_each_moment(
     agent, environment, tmp_path, monkeypatch
 ):
-    policy, asked = fresh_policy(agent, environment), []
+    policy, options = fresh_policy(agent, environment), []
     name = "values" if hasattr(type(policy.agent), "values") else "probabilities"
     judge = getattr(type(policy.agent), name)
-    monkeypatch.setattr(type(policy.agent), name, staticmethod(lambda *given: asked.append(1) or judge(*given)))
+    monkeypatch.setattr(type(policy.agent), name, staticmethod(lambda *given: options.append(1) or judge(*given)))
     played = jm.evaluate(policy, environment, episodes=2, record=2)
-    assert len(asked) == 2
+    assert len(options) == 2
     rollout = jm.read_rollouts(played.save_rollouts(tmp_path / "log.parquet", environment))[0]
     spec = policy.spec
     for k in (0, len(rollout.table) - 2):
         row = rollout.table.iloc[k]
         seen = {c.name: row[c.name] for c in spec.channels}
-        told = getattr(policy, name)(seen)
+        output = getattr(policy, name)(seen)
         if name == "values":
-            legal = {label: value for label, value in told.items() if row[f"value.{label}"] > -1e6}
+            legal = {label: value for label, value in output.items() if row[f"value.{label}"] > -1e6}
             assert [row[f"value.{label}"] for label in legal] == pytest.approx(list(legal.values()), rel=1e-4, abs=1e-5)
-        elif "mean" in told:
-            assert (row["mean.0"], row["spread.0"]) == pytest.approx((told["mean"], told["spread"]), rel=1e-3, abs=1e-5)
+        elif "mean" in output:
+            assert (row["mean.0"], row["spread.0"]) == pytest.approx(
+                (output["mean"], output["spread"]), rel=1e-3, abs=1e-5
+            )
         elif not spec.masked:
-            columns = [row[f"probability.{label}"] for label in told]
-            assert columns == pytest.approx(list(told.values()), rel=1e-4)
+            columns = [row[f"probability.{label}"] for label in output]
+            assert columns == pytest.approx(list(output.values()), rel=1e-4)
             assert row["value"] == pytest.approx(policy.value(seen), abs=1e-5)
 
 

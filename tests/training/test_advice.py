@@ -92,13 +92,13 @@ def test_values_that_run_away_and_a_policy_that_decided_too_early_are_told():
     environment = Strand(last=3)
 
     def advice(agent):
-        found = Advice(agent, environment, describe(environment))
-        found._random = lambda: [0.4, 0.6] * 10
+        result = Advice(agent, environment, describe(environment))
+        result._random = lambda: [0.4, 0.6] * 10
         batch = jm.train(environment, jm.RandomPlay(), steps=2_000, folder=None).episodes
-        found._first = batch["return"].head(100).tolist()
-        found._seen[:], found._episodes, found._steps = True, 200, 2_000
-        found._least, found._most, found._most_a_step = 0.0, 1.0, 0.2
-        return found
+        result._first = batch["return"].head(100).tolist()
+        result._seen[:], result._episodes, result._steps = True, 200, 2_000
+        result._least, result._most, result._most_a_step = 0.0, 1.0, 0.2
+        return result
 
     policy = jm.train(environment, jm.DQN(replay_start=10), steps=64, copies=1, folder=None).policy
     far = advice(jm.DQN()).early(0.2, 5_000, [0.5, 0.4] * 20, {"mean_value": 1e4}, policy)
@@ -117,7 +117,7 @@ def test_a_stopped_run_that_goes_on_does_not_say_it_again(tmp_path):
 
 def test_an_evaluation_tells_each_term_and_measure_and_whether_sampling_differs():
     environment = jm.gallery.Ferry()
-    random, rule = (jm.evaluate(who, environment, episodes=20) for who in ("random", "brake_in_time"))
+    random, rule = (jm.evaluate(player, environment, episodes=20) for player in ("random", "brake_in_time"))
     assert sum(rule.terms.values()) == pytest.approx(rule.mean, rel=1e-4)
     assert rule.measures == {"final_speed": pytest.approx(float(np.mean(rule.columns["final_speed"])))}
     assert rule.differs(random)

@@ -41,7 +41,7 @@ def test_episodes_end_at_their_number_and_go_on_from_there(lane):
 def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
     """Reports, the best policy, levels and an early end fall on the same turns, however finely the way between them is
     cut."""
-    found = []
+    result = []
     for seconds in (1e-6, 0.02, 60.0):
         monkeypatch.setattr("jokulmist.training.session.session.PIECE_SECONDS", seconds)
         levels = jm.Levels("slip", (0.1, 0.3), above=0.2, last=20)
@@ -55,15 +55,15 @@ def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
             stop_when={"plateau": 1_500},
         )
         readings = run.readings.drop(columns=["seconds", "steps_per_second"])
-        found.append(
+        result.append(
             (run.episodes.to_csv(), readings.to_csv(), run.best.decisions, run.origin["decisions"], run.origin["level"])
         )
-    assert found[0] == found[1] == found[2]
+    assert result[0] == result[1] == result[2]
     assert len(readings) > 5
 
 
 def test_values_of_the_wrong_kind_or_size_are_told():
-    for make, told in (
+    for make, output in (
         (lambda: jm.PPO(learning_rate=-1e-3), "`learning_rate` of `PPO`: must not be below 0; got -0.001"),
         (lambda: jm.PPO(clip=float("inf")), "`clip` of `PPO`: must be a finite number in single precision; got inf"),
         (lambda: jm.DQN(discount=True), "`discount` of `DQN`: must be a number; got True"),
@@ -82,7 +82,7 @@ def test_values_of_the_wrong_kind_or_size_are_told():
         (lambda: jm.Run.open(3), "a run is a path; got 3"),
         (lambda: jm.compare([1, 2]), "a run is a path; got 1"),
     ):
-        with pytest.raises((SettingError, DeclarationError), match=told):
+        with pytest.raises((SettingError, DeclarationError), match=output):
             make()
     assert jm.SAC(entropy_target=-3.0).entropy_target == -3.0
     assert not Path("runs").exists()
@@ -116,10 +116,10 @@ def test_a_run_that_is_longer_than_asked_for_is_told_and_an_update_without_an_ep
     none = readings["decisions_learned"].to_numpy() == 0.0
     assert none.any()
     assert not none.all()
-    told = readings["entropy"].to_numpy()
+    output = readings["entropy"].to_numpy()
     first = int(np.flatnonzero(~none)[0])
-    assert (told[first:] > 0.0).all()  # those of nothing would be 0
-    assert not told[:first].any()
+    assert (output[first:] > 0.0).all()  # those of nothing would be 0
+    assert not output[:first].any()
 
 
 def test_numbers_of_64_bits_are_held_in_32_without_a_word(recwarn):
@@ -170,7 +170,7 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=200, name="meant")
     assert jm.evaluate(run, Corridor(), episodes=3).mean == jm.evaluate(run.policy, Corridor(), episodes=3).mean
     assert jm.plot("runs/meant").get_title() == jm.plot(run).get_title()
-    for ask, told in (
+    for call, output in (
         (
             lambda: jm.evaluate(Corridor(), run.policy),
             r"they are swapped. Write `jm.evaluate\(run.policy, run.environment\)`",
@@ -193,8 +193,8 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
         (lambda: jm.Choice(0, 10, 20), r"jm.Choice\('0', '10', '20'\)"),
         (lambda: jm.DQN(learning_rate="a"), r"got 'a'\. In Python use [^;]*$"),
     ):
-        with pytest.raises((SettingError, DeclarationError), match=told):
-            ask()
+        with pytest.raises((SettingError, DeclarationError), match=output):
+            call()
     with pytest.raises(DeclarationError, match=r"names parts `steps`, `return`.*It also uses the name `cell` twice"):
         type(
             "Wrong",
@@ -272,12 +272,14 @@ def own_agent(**functions):
         ),
         "learn": lambda config, hyperparameters, learner, memory, experience, noise: (learner, memory, (1.0,)),
     }
-    made = {name: staticmethod(function) for name, function in {**usual, **functions}.items() if function is not None}
-    return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **made})
+    product = {
+        name: staticmethod(function) for name, function in {**usual, **functions}.items() if function is not None
+    }
+    return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **product})
 
 
 def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call():
-    for agent, told in (
+    for agent, output in (
         (own_agent(learn=None, fresh_learner=None), "`Mine` has no `fresh_learner`, `learn`"),
         (
             own_agent(fresh_learner=lambda *given: {"w": {"deep": object()}}),
@@ -288,9 +290,9 @@ def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call
             r"`Mine.fresh_memory` gave `memory.at` as str, which cannot be saved",
         ),
     ):
-        with pytest.raises(SettingError, match=told):
+        with pytest.raises(SettingError, match=output):
             jm.train(Corridor(), agent(), steps=100, folder=None)
-    for agent, told in (
+    for agent, output in (
         (
             own_agent(learn=lambda s, n, learner, memory, e, d: (learner, memory, (1.0, 2.0))),
             r"gave 2 readings; `reading_names` has 1: `gain`",
@@ -299,7 +301,7 @@ def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call
         (own_agent(choose=lambda s, n, learner, memory, o, d, x: 1), r"`Mine.choose` gave int; it gives three"),
         (own_agent(choose=lambda s, n, learner, memory, o, d, x: (1, memory, ())), "gave 1 for 2 copies"),
     ):
-        with pytest.raises(BrokenEnvironment, match=told):
+        with pytest.raises(BrokenEnvironment, match=output):
             jm.train(Corridor(), agent(), steps=100, copies=2, folder=None)
     assert jm.train(Corridor(), own_agent()(), steps=100, folder=None).status == "done"
     with pytest.raises(DeclarationError, match=r"`rate = 3.0`. Write `rate: float = 3.0`, or `rate: ClassVar\[float\]"):

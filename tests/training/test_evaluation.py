@@ -21,7 +21,9 @@ def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():
     env = jm.gallery.Tarn()
     few, many = (jm.evaluate("sell_high", env, episodes=count, seed=3) for count in (5, 80))
     assert np.array_equal(few.returns, many.returns[:5])
-    starts = [jm.evaluate(who, env, episodes=5, seed=3).columns["highest_level"] for who in ("random", "sell_high")]
+    starts = [
+        jm.evaluate(player, env, episodes=5, seed=3).columns["highest_level"] for player in ("random", "sell_high")
+    ]
     assert not np.array_equal(*starts)
     assert not np.array_equal(few.returns, jm.evaluate("sell_high", env, episodes=5, seed=4).returns)
 
@@ -91,9 +93,9 @@ def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_p
 
 
 def test_random_play_and_references_are_measured_on_the_same_episodes():
-    known = evaluate_references(Corridor(slip=0.2), episodes=50)
-    assert list(known) == ["random", "go_right"]
-    assert known["go_right"].mean == pytest.approx(0.8)
+    known_values = evaluate_references(Corridor(slip=0.2), episodes=50)
+    assert list(known_values) == ["random", "go_right"]
+    assert known_values["go_right"].mean == pytest.approx(0.8)
     with pytest.raises(LookupFailed, match=r"no reference `go_rihgt`.*Did you mean `go_right`"):
         jm.evaluate("go_rihgt", Corridor())
     with pytest.raises(SettingError, match="whole number above 0"):
@@ -165,11 +167,11 @@ def close(one, other):
 
 def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(monkeypatch):
     policy = fresh_policy(jm.QLearning(bins=8, initial_value=0.0), Lift())
-    whole = evaluate(policy, Lift(), episodes=70, seed=3)
-    close(evaluate_compiled(policy, Lift(), 70, 3), whole)
+    complete = evaluate(policy, Lift(), episodes=70, seed=3)
+    close(evaluate_compiled(policy, Lift(), 70, 3), complete)
     monkeypatch.setattr(program, "EVALUATED_TURNS", 7)  # episodes that last over several calls of the program
     program._PROGRAMS.clear()
-    close(evaluate_compiled(policy, Lift(), 70, 3), whole)
+    close(evaluate_compiled(policy, Lift(), 70, 3), complete)
 
 
 GALLERY = {
@@ -227,12 +229,12 @@ def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_
         fingerprint.cache_clear()
         environment = environment_class(f"{tmp_path / 'reader.py'}:Reader")(weights={"paid": weight})
         played.clear()
-        found, wanted = known_references(environment, 20), evaluate_references(environment, 20)
-        for name, own in wanted.items():
-            assert own.columns.keys() == found[name].columns.keys()
-            for column, values in own.columns.items():
-                assert values.dtype == found[name].columns[column].dtype
-                np.testing.assert_array_equal(values, found[name].columns[column])
+        result, wanted = known_references(environment, 20), evaluate_references(environment, 20)
+        for name, own_values in wanted.items():
+            assert own_values.columns.keys() == result[name].columns.keys()
+            for column, values in own_values.columns.items():
+                assert values.dtype == result[name].columns[column].dtype
+                np.testing.assert_array_equal(values, result[name].columns[column])
         return list(played)
 
     assert known("1.5") == []  # nothing was kept: all are played

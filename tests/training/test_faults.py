@@ -32,17 +32,17 @@ class StopsEarly(SilentDisplay):
 
 @pytest.mark.slow
 def test_a_redo_that_is_stopped_says_how_far_it_was_the_same(run, tmp_path, monkeypatch):
-    told = redo(run, folder=tmp_path, show=StopsEarly())
-    assert told.stopped
-    assert told.same
-    assert 0 < told.episodes < len(run.episodes)
-    assert f"it was stopped; the {told.episodes:,} episodes until then are the same" in str(told)
+    output = redo(run, folder=tmp_path, show=StopsEarly())
+    assert output.stopped
+    assert output.same
+    assert 0 < output.episodes < len(run.episodes)
+    assert f"it was stopped; the {output.episodes:,} episodes until then are the same" in str(output)
     monkeypatch.setattr("jokulmist.training.progress.LiveLine", StopsEarly)
-    status, said = jokulmist("redo", run.path, "--folder", tmp_path)[:2]
+    status, reply = jokulmist("redo", run.path, "--folder", tmp_path)[:2]
     assert status == 130
-    assert "until then are the same" in said
-    whole = redo(run, folder=tmp_path)
-    assert (whole.same, whole.stopped, whole.episodes) == (True, False, len(run.episodes))
+    assert "until then are the same" in reply
+    complete = redo(run, folder=tmp_path)
+    assert (complete.same, complete.stopped, complete.episodes) == (True, False, len(run.episodes))
 
 
 def test_what_was_measured_is_told_where_it_cannot_be_kept(run, monkeypatch):
@@ -50,10 +50,10 @@ def test_what_was_measured_is_told_where_it_cannot_be_kept(run, monkeypatch):
         raise RecordError(f"cannot write {path}: Read-only file system.")
 
     monkeypatch.setattr(files, "append_rows", refused)
-    status, said, err = jokulmist("evaluate", run.path, "--episodes", 3)
+    status, reply, err = jokulmist("evaluate", run.path, "--episodes", 3)
     assert status == 1
-    assert "3 episodes, seed 1" in said
-    assert "mean_return" in said or "random" in said
+    assert "3 episodes, seed 1" in reply
+    assert "mean_return" in reply or "random" in reply
     assert "Read-only file system" in err
 
 
@@ -99,7 +99,7 @@ def test_an_environment_whose_episodes_cannot_close_is_refused():
 
 
 def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
-    found = jm.tune(
+    result = jm.tune(
         Corridor(),
         jm.QLearning(),
         over={"agent.learning_rate": jm.among(0.1, 0.5)},
@@ -111,8 +111,8 @@ def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
         folder=tmp_path,
         name="search",
     )
-    file = found.path / "search.json"
-    whole = json.loads(file.read_text())
+    file = result.path / "search.json"
+    complete = json.loads(file.read_text())
     for change, expected in (
         (lambda told: told["candidates"][0].update(decisions="many"), r"`candidates.0.decisions` is 'many'"),
         (lambda told: told.update(candidates=3), "`candidates` is 3"),
@@ -123,24 +123,24 @@ def test_a_damaged_search_is_told_by_file_and_entry(tmp_path):
             "is no folder of a run of this search",
         ),
     ):
-        told = json.loads(json.dumps(whole))
+        told = json.loads(json.dumps(complete))
         change(told)
         file.write_text(json.dumps(told))
         with pytest.raises(RecordError, match=expected):
-            jm.Search.open(found.path)
-    file.write_text(json.dumps(whole))
-    (found.path / "plan.toml").write_text((found.path / "plan.toml").read_text().partition("[tuning]")[0])
+            jm.Search.open(result.path)
+    file.write_text(json.dumps(complete))
+    (result.path / "plan.toml").write_text((result.path / "plan.toml").read_text().partition("[tuning]")[0])
     with pytest.raises(RecordError, match=r"has no section `\[tuning\]`"):
-        jm.Search.open(found.path)
+        jm.Search.open(result.path)
 
 
 @pytest.mark.slow
 def test_one_recorded_episode_is_read_alone(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=2_000, lane="plain", record_every=3, folder=tmp_path)
     every = run.rollouts
-    one = jm.read_rollouts(run.path / "rollouts", every[2].episode)
-    assert [rollout.episode for rollout in one] == [every[2].episode]
-    np.testing.assert_array_equal(one[0].table["reward"], every[2].table["reward"])
+    item = jm.read_rollouts(run.path / "rollouts", every[2].episode)
+    assert [rollout.episode for rollout in item] == [every[2].episode]
+    np.testing.assert_array_equal(item[0].table["reward"], every[2].table["reward"])
     with pytest.raises(LookupFailed, match=r"holds no episode 999999; it holds .* more"):
         jm.read_rollouts(run.path / "rollouts", 999_999)
 

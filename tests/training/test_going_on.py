@@ -108,8 +108,8 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
         **more,
     }
     wanted = content(jm.train(env, agent, **plan))
-    again = interrupted(env, agent, 325, **plan)
-    resumed = again.resume()
+    repeated = interrupted(env, agent, 325, **plan)
+    resumed = repeated.resume()
     assert resumed.status == "done"
     assert content(resumed) == wanted
     assert 325 <= resumed.origin["resumed"][0]["at"] < 600
@@ -118,9 +118,9 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
 @pytest.mark.slow
 def test_killed_at_random_moments_the_command_goes_on_to_the_same_bytes():
     """The short form of benchmarks/killed.py, which does this a hundred times."""
-    found = benchmark("killed").tried("tables, plain", 2, 0.5, seed=random.Random(3).randrange(99))
-    assert found["kills"] == 2
-    assert found["equal"] == found["runs"] >= 1
+    result = benchmark("killed").tried("tables, plain", 2, 0.5, seed=random.Random(3).randrange(99))
+    assert result["kills"] == 2
+    assert result["equal"] == result["runs"] >= 1
 
 
 def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
@@ -135,9 +135,9 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
     assert more.origin["decisions"] == 1000
     assert more.readings["exploration"].iloc[-1] == pytest.approx(0.2)
     assert len(more.episodes["episode"]) == len(set(more.episodes["episode"]))
-    again = jm.redo(more, folder=tmp_path / "again")
-    assert again.same
-    assert again.episodes == len(more.episodes)
+    repeated = jm.redo(more, folder=tmp_path / "again")
+    assert repeated.same
+    assert repeated.episodes == len(more.episodes)
     busy = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(30)"])
     try:
         (run.path / "origin.json").write_text(json.dumps({**more.origin, "status": "running", "process": busy.pid}))
@@ -162,18 +162,18 @@ with writing(Path(sys.argv[1])):
 
 def test_a_run_has_one_writer_and_another_machine_is_asked_about(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=600, folder=tmp_path, lane="plain")
-    other = subprocess.Popen([sys.executable, "-c", HOLDING, str(run.path)], stdout=subprocess.PIPE, text=True)
+    second_item = subprocess.Popen([sys.executable, "-c", HOLDING, str(run.path)], stdout=subprocess.PIPE, text=True)
     try:
-        assert other.stdout.readline() == "held\n"
-        kept = {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()}
+        assert second_item.stdout.readline() == "held\n"
+        stored = {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()}
         for _ in range(2):
             done = jokulmist("resume", run.path, "--steps", 100)
             assert done.returncode == 2
-            assert f"is being trained by process {other.pid} on " in done.stderr
-        assert {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()} == kept
+            assert f"is being trained by process {second_item.pid} on " in done.stderr
+        assert {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()} == stored
     finally:
-        other.kill()
-        other.wait()
+        second_item.kill()
+        second_item.wait()
     assert run.resume(steps=100).origin["decisions"] == 700  # the lock went with its holder
     origin = json.loads((run.path / "origin.json").read_text())
     (run.path / "origin.json").write_text(json.dumps({**origin, "status": "running", "host": "elsewhere"}))
@@ -206,10 +206,10 @@ def test_rows_are_never_appended_to_half_a_line(tmp_path):
         file = run.path / "evaluated.csv"
         file.write_bytes(file.read_bytes()[:-9])
     assert jokulmist("evaluate", run.path, "--episodes", 2, "--json").returncode == 0
-    told = jm.Run.open(run.path).evaluated
-    each = told.groupby("policy").size()
+    output = jm.Run.open(run.path).evaluated
+    each = output.groupby("policy").size()
     assert each.sum() == 3 * 2 * len(each) - 2  # a row that was torn is gone each time, and no other
-    assert told["return"].dtype == float
+    assert output["return"].dtype == float
 
 
 @pytest.mark.slow
@@ -218,8 +218,8 @@ def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     before = first.episodes[:-1]
     resumed = first.resume()
     assert resumed.origin["decisions"] == 400
-    told = {"also_held": object}  # all empty before, which reads as numbers
-    pd.testing.assert_frame_equal(resumed.episodes[: len(before)].astype(told), before.astype(told))
+    output = {"also_held": object}  # all empty before, which reads as numbers
+    pd.testing.assert_frame_equal(resumed.episodes[: len(before)].astype(output), before.astype(output))
     assert resumed.origin["resumed"][0]["new_episodes"]
     assert "a simulator's episodes cannot be resumed" in (first.path / "log.txt").read_text()
 
@@ -237,12 +237,12 @@ def test_doing_a_run_again_uses_the_code_that_it_kept_and_tells_what_differs(tmp
     assert jokulmist("train", plan, "--folder", "runs", "--name", "one").returncode == 0
     file.write_text(text.replace("draw.bernoulli(self.slip)", "draw.bernoulli(1.0 - self.slip)"))
     done = jokulmist("redo", "runs/one", "--json")
-    told = json.loads(done.stdout)
+    output = json.loads(done.stdout)
     assert done.returncode == 0, done.stderr
-    assert told["same"]
-    assert told["differs"] == {}
-    kept = next((tmp_path / "runs/one/source").glob("*.py"))
-    kept.write_text(file.read_text())
+    assert output["same"]
+    assert output["differs"] == {}
+    stored = next((tmp_path / "runs/one/source").glob("*.py"))
+    stored.write_text(file.read_text())
     origin = json.loads((tmp_path / "runs/one/origin.json").read_text())
     origin["versions"]["numpy"] = "1.0"
     (tmp_path / "runs/one/origin.json").write_text(json.dumps(origin))
@@ -276,8 +276,8 @@ def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=9000, stop_when={"mean_return": 0.5}, folder=tmp_path)
     assert jm.Run.open(run.path).plan.training.stop_when.mean_return == 0.5
     assert jm.redo(run, folder=tmp_path / "again").same
-    for wrong, told in (({}, "says nothing"), ({"mean": 1.0}, "has no setting `mean`"), (3, "takes a dict")):
-        with pytest.raises(SettingError, match=told):
+    for wrong, output in (({}, "says nothing"), ({"mean": 1.0}, "has no setting `mean`"), (3, "takes a dict")):
+        with pytest.raises(SettingError, match=output):
             jm.train(Corridor(), jm.QLearning(), steps=10, stop_when=wrong, folder=None)
 
 
@@ -285,11 +285,11 @@ def test_a_run_ends_at_a_return_a_plateau_a_time_or_a_word(tmp_path):
 def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_policy(tmp_path):
     agent = jm.DQN(replay_start=64, replay_size=512, learning_rate=1e-2)
     run = jm.train(Corridor(), agent, steps=4000, copies=2, checkpoint_every=500, keep_checkpoints=2, folder=tmp_path)
-    kept = checkpoints_of(run.path)
-    names = [int(path.name) for path in kept]
+    stored = checkpoints_of(run.path)
+    names = [int(path.name) for path in stored]
     assert len(names) == 2
     assert 3500 <= names[0] < 3600 < names[1] < 4100
-    assert [(path / "replay.safetensors").exists() for path in kept] == [True, True]
+    assert [(path / "replay.safetensors").exists() for path in stored] == [True, True]
     assert run.best.decisions <= names[1]
     assert run.checkpoint(names[0]).decisions == names[0]
     assert run.checkpoint("best").decisions == run.best.decisions
@@ -300,18 +300,18 @@ def test_the_newest_checkpoints_are_kept_with_their_replay_memory_and_the_best_p
 
 
 def test_checkpoints_come_after_seconds_then_at_growing_intervals(monkeypatch):
-    now, kept = [0.0], []
-    monkeypatch.setattr(observing.time, "perf_counter", lambda: now[0])
+    current, stored = [0.0], []
+    monkeypatch.setattr(observing.time, "perf_counter", lambda: current[0])
 
     def keep(loop):
-        kept.append(now[0])
-        now[0] += 1.0 if now[0] < 400.0 else 20.0  # what it takes
+        stored.append(current[0])
+        current[0] += 1.0 if current[0] < 400.0 else 20.0  # what it takes
 
     checkpoints = observing.Checkpoints(None, 5.0, keep, observing.Cadence(1, 1))
-    while now[0] < 3_000.0:
-        now[0] += 0.5
-        checkpoints.look(observing.Border(None, None, now[0], last=False, reported=False))
-    assert kept == [5.5, 37.0, 98.5, 220.0, 461.5, 1082.0, 1702.5, 2323.0, 2943.5]
+    while current[0] < 3_000.0:
+        current[0] += 0.5
+        checkpoints.look(observing.Border(None, None, current[0], last=False, reported=False))
+    assert stored == [5.5, 37.0, 98.5, 220.0, 461.5, 1082.0, 1702.5, 2323.0, 2943.5]
 
 
 def test_a_run_that_was_stopped_at_its_end_evaluates_the_end_once(tmp_path):
@@ -369,9 +369,9 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
     files = sorted(path for path in run.path.rglob("*") if path.is_file() and path.suffix != ".png")
     for file in files:
         data = file.read_bytes()
-        for at in {0, len(data) - 1, chance.randrange(len(data))}:
-            file.write_bytes(data[:at])
-            told = []
+        for position in {0, len(data) - 1, chance.randrange(len(data))}:
+            file.write_bytes(data[:position])
+            output = []
             for look in (
                 lambda: jm.Run.open(run.path).episodes,
                 lambda: jm.Run.open(run.path).readings,
@@ -383,10 +383,14 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
                 try:
                     look()
                 except JokulmistError as word:  # anything else is a traceback
-                    told.append(str(word))
-            assert all(len(word) > 20 for word in told), (file, at, told)
+                    output.append(str(word))
+            assert all(len(word) > 20 for word in output), (file, position, output)
             if file.parent.name == checkpoints_of(run.path)[-1].name or file.name.endswith((".csv", ".txt")):
-                assert not told, (file, at, told)  # the checkpoint before, and the rows that are whole, are there
+                assert not output, (
+                    file,
+                    position,
+                    output,
+                )  # the checkpoint before, and the rows that are whole, are there
         file.write_bytes(data)
 
 
@@ -455,21 +459,28 @@ def test_observers_look_when_they_are_due_end_a_run_and_go_on_with_it(tmp_path):
 
     file = tmp_path / "watcher.py"
     file.write_text(WATCHER)
-    mine = module_of(str(file))
+    own_module = module_of(str(file))
     plan = {"steps": 400, "copies": 2, "checkpoint_every": 50, "lane": "plain"}
-    whole = jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "a", observers=[mine.Watcher()], **plan)
-    log = (whole.path / "log.txt").read_text()
+    complete = jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "a", observers=[own_module.Watcher()], **plan)
+    log = (complete.path / "log.txt").read_text()
     assert "looked 8 times; 400 learned" in log
     assert f"ends with {list(range(50, 401, 50))}" in log
-    assert whole.written_plan["observers"][0]["use"].endswith("watcher.py:Watcher")
-    ended = jm.train(Corridor(), jm.QLearning(), folder=None, observers=[mine.Watcher(enough=120)], **plan)
+    assert complete.written_plan["observers"][0]["use"].endswith("watcher.py:Watcher")
+    ended = jm.train(Corridor(), jm.QLearning(), folder=None, observers=[own_module.Watcher(enough=120)], **plan)
     assert (ended.origin["decisions"], ended.origin["ended_by"]) == (150, "that is enough")
-    parts = interrupted(Corridor(), jm.QLearning(), 200, folder=tmp_path / "b", observers=[mine.Watcher()], **plan)
+    parts = interrupted(
+        Corridor(), jm.QLearning(), 200, folder=tmp_path / "b", observers=[own_module.Watcher()], **plan
+    )
     file.unlink()  # what the run keeps is enough
     assert f"ends with {list(range(50, 401, 50))}" in (jm.resume(parts).path / "log.txt").read_text()
     with pytest.raises(BrokenEnvironment, match=r"`Faulty.look` failed: ZeroDivisionError: division by zero"):
-        jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "c", name="faulty", observers=[mine.Faulty()], **plan)
+        jm.train(
+            Corridor(), jm.QLearning(), folder=tmp_path / "c", name="faulty", observers=[own_module.Faulty()], **plan
+        )
     assert jm.Run.open(tmp_path / "c" / "faulty").origin["decisions"] > 0  # nothing was lost
-    for wrong, match in (([3], "derive from `jm.Observer`"), ([mine.Watcher(every=0)], "counts decisions, from 1")):
+    for wrong, match in (
+        ([3], "derive from `jm.Observer`"),
+        ([own_module.Watcher(every=0)], "counts decisions, from 1"),
+    ):
         with pytest.raises(SettingError, match=match):
             jm.train(Corridor(), jm.QLearning(), steps=10, folder=None, observers=wrong)

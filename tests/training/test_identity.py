@@ -87,9 +87,9 @@ def test_a_story_of_editing_and_coming_back():
     Path("pond.py").write_text(EDITED + TRAIN)
     Path("weather.py").write_text(WEATHER.replace("0.4", "0.9"))
     assert python("pond.py").returncode == 0
-    again = jokulmist("evaluate", old, "--episodes", 10, "--json")
-    assert means(again) == means(before)
-    assert "note: pond.py and weather.py have changed since pond-qlearning-001 was trained" in again.stderr
+    repeated = jokulmist("evaluate", old, "--episodes", 10, "--json")
+    assert means(repeated) == means(before)
+    assert "note: pond.py and weather.py have changed since pond-qlearning-001 was trained" in repeated.stderr
     rows = (old / "evaluated.csv").read_text()
     current = jokulmist("evaluate", old, "--episodes", 10, "--current", "--json")
     assert means(current)[0] < 5 * means(before)[0]
@@ -137,9 +137,9 @@ def test_a_class_from_the_cells_of_a_notebook_is_kept_with_what_it_needs():
     done = python("notebook.py")
     assert done.returncode == 0, done.stderr + done.stdout
     Path("weather.py").unlink()
-    kept = Path("runs/pond-qlearning-001/source/notebook.py").read_text()
-    assert "class Pond" in kept
-    assert "not needed" not in kept
+    stored = Path("runs/pond-qlearning-001/source/notebook.py").read_text()
+    assert "class Pond" in stored
+    assert "not needed" not in stored
     run = jm.Run.open("runs/pond-qlearning-001")
     with pytest.warns(CodeNotice, match=r"weather.py is gone"):
         environment = run.environment
@@ -157,8 +157,8 @@ def test_packages_keep_their_layout_and_two_versions_live_side_by_side(monkeypat
     Path("train.py").write_text("import jokulmist as jm\nfrom farm.pond import Pond\n" + TRAIN)
     assert python("train.py").returncode == 0
     old = Path("runs/pond-qlearning-001")
-    kept = {p.relative_to(old / "source").as_posix() for p in (old / "source").rglob("*.py")}
-    assert kept == {"farm/__init__.py", "farm/pond.py", "farm/tools/weather.py"}
+    stored = {p.relative_to(old / "source").as_posix() for p in (old / "source").rglob("*.py")}
+    assert stored == {"farm/__init__.py", "farm/pond.py", "farm/tools/weather.py"}
     Path("farm/tools/weather.py").write_text(WEATHER.replace("0.4", "4.0"))
     monkeypatch.chdir(tmp_path.parent)  # from anywhere
     run = jm.Run.open(tmp_path / old)
@@ -167,11 +167,11 @@ def test_packages_keep_their_layout_and_two_versions_live_side_by_side(monkeypat
     monkeypatch.chdir(tmp_path)
     monkeypatch.syspath_prepend(str(tmp_path))
     with pytest.warns(CodeNotice, match="something that it uses has changed"):
-        now = jm.Run.open(old, current=True).environment.episode(seed=2)
-    for episode in (kept_steps, now):
+        current = jm.Run.open(old, current=True).environment.episode(seed=2)
+    for episode in (kept_steps, current):
         episode.act("shut")
-    ours, theirs = kept_steps.state.level - 2.0, now.state.level - 2.0
-    assert theirs == pytest.approx(10.0 * ours)
+    first, second = kept_steps.state.level - 2.0, current.state.level - 2.0
+    assert second == pytest.approx(10.0 * first)
 
 
 def test_code_that_was_edited_after_it_was_imported_is_not_kept_under_a_wrong_text(monkeypatch, tmp_path):
@@ -195,7 +195,7 @@ def test_code_that_was_edited_after_it_was_imported_is_not_kept_under_a_wrong_te
 @pytest.mark.slow
 def test_versions_differ_where_what_a_class_needs_does():
     """Comments, docstrings and the rest of a script make no other version; a number that it uses does."""
-    found = []
+    result = []
     for change in (
         lambda text: text,
         lambda text: "# more\n" + text.replace('"How near the mark it is."', '"Nearness."') + "\nother = 3\n",
@@ -208,10 +208,10 @@ def test_versions_differ_where_what_a_class_needs_does():
         )
         done = jokulmist("train", "plan.toml", "--json")
         assert done.returncode == 0, done.stderr
-        found.append(json.loads(sorted(Path("runs").glob("*/origin.json"))[-1].read_text())["code"])
-    assert found[0]["versions"] == found[1]["versions"]
-    assert found[0]["fingerprint"] != found[1]["fingerprint"]
-    assert found[0]["versions"] != found[2]["versions"]
+        result.append(json.loads(sorted(Path("runs").glob("*/origin.json"))[-1].read_text())["code"])
+    assert result[0]["versions"] == result[1]["versions"]
+    assert result[0]["fingerprint"] != result[1]["fingerprint"]
+    assert result[0]["versions"] != result[2]["versions"]
 
 
 @pytest.mark.slow
@@ -234,10 +234,10 @@ def test_versions_are_compared_as_versions_and_by_what_they_share():
     assert "--in runs/" in refused.stderr
     within = jokulmist("compare", "runs", "--in", "runs/pond-qlearning-005", "--episodes", 20, "--json")
     assert within.returncode == 0, within.stderr
-    told = json.loads(within.stdout)
-    assert told["by"] == ["environment.version"]
-    assert [row["seeds"] for row in told["groups"]] == [4, 4]
-    assert any("term `effort` added" in note for note in told["notes"])
+    output = json.loads(within.stdout)
+    assert output["by"] == ["environment.version"]
+    assert [row["seeds"] for row in output["groups"]] == [4, 4]
+    assert any("term `effort` added" in note for note in output["notes"])
     assert not list(Path("runs").glob("*/evaluated.csv"))  # what was played in another version is no record of the run
     Path("pond.py").write_text(POND.replace("0.4 * action", "0.5 * action"))  # the same terms in another world
     assert jokulmist("train", "plan.toml", "--workers", 1).returncode == 0
@@ -245,9 +245,9 @@ def test_versions_are_compared_as_versions_and_by_what_they_share():
     for score in ("area", "decisions"):
         done = jokulmist("compare", *same_terms, "--score", score, "--level", -9, "--json")
         assert done.returncode == 0, done.stderr
-        told = json.loads(done.stdout)
-        assert len(told["groups"]) == 2
-        assert "method `advance` changed" in " ".join(told["notes"])
+        output = json.loads(done.stdout)
+        assert len(output["groups"]) == 2
+        assert "method `advance` changed" in " ".join(output["notes"])
 
 
 @pytest.mark.slow
@@ -258,35 +258,35 @@ def test_code_from_elsewhere_runs_only_when_it_is_trusted(tmp_path):
         '[environment]\nuse = "pond.py:Pond"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 200\nlane = "plain"\n'
     )
     assert jokulmist("train", "plan.toml", "--name", "mine").returncode == 0
-    theirs, ran = Path("runs/theirs"), tmp_path / "ran"
-    shutil.copytree("runs/mine", theirs)
-    with (theirs / "source" / "weather.py").open("a") as stream:
+    second, ran = Path("runs/theirs"), tmp_path / "ran"
+    shutil.copytree("runs/mine", second)
+    with (second / "source" / "weather.py").open("a") as stream:
         stream.write(f"\nopen({str(ran)!r}, 'w').close()\n")
     for words in (
-        ["evaluate", theirs],
-        ["evaluate", theirs, "--current"],
-        ["replay", theirs, "--to", "x.gif"],
-        ["redo", theirs],
-        ["resume", theirs, "--steps", 10],
-        ["report", theirs],
+        ["evaluate", second],
+        ["evaluate", second, "--current"],
+        ["replay", second, "--to", "x.gif"],
+        ["redo", second],
+        ["resume", second, "--steps", 10],
+        ["report", second],
     ):
         done = jokulmist(*words)
         assert done.returncode == 2, words
         assert "holds code (pond.py, weather.py) that was not trained on this machine by you" in done.stderr
     assert jokulmist("runs", "--where", "training.steps=200").stdout.count("pond.py:Pond") == 2
-    run = jm.Run.open(theirs)
+    run = jm.Run.open(second)
     assert (len(run.episodes), run.policy.decisions) == (10, 200)
     assert not ran.exists()
-    plan = theirs / "plan.toml"
+    plan = second / "plan.toml"
     plan.write_text(
         plan.read_text().replace("pond.py:Pond", "weather.py:Pond").replace("weather.py", f"{tmp_path}/pond.py")
     )
     with pytest.raises(UntrustedCode, match=r"names '.*pond.py', which is not among the code that it keeps"):
-        _ = jm.Run.open(theirs).environment
+        _ = jm.Run.open(second).environment
     shutil.copy("runs/mine/plan.toml", plan)
-    assert jokulmist("evaluate", theirs, "--episodes", 2, "--trust").returncode == 0
+    assert jokulmist("evaluate", second, "--episodes", 2, "--trust").returncode == 0
     assert ran.exists()
-    assert jokulmist("evaluate", theirs, "--episodes", 2).returncode == 0  # it is remembered
+    assert jokulmist("evaluate", second, "--episodes", 2).returncode == 0  # it is remembered
     with pytest.raises(UntrustedCode, match="keeps no code"):
         jm.trust(tmp_path)
     with pytest.raises(SettingError, match=r"needs code of somebody's own, 'os:system'"):
@@ -304,11 +304,11 @@ def test_a_set_of_files_is_edited_where_a_text_is_another(tmp_path):
 
 def test_what_varies_makes_another_environment_and_another_key():
     first, second = (lambda draw: {"slip": draw.uniform(0.0, 0.5)}), (lambda draw: {"slip": draw.uniform(0.2, 0.5)})
-    plain, one, other = Corridor(), *(with_varying(Corridor(), Varying(vary)) for vary in (first, second))
+    plain, item, second_item = Corridor(), *(with_varying(Corridor(), Varying(vary)) for vary in (first, second))
     ranges = [with_varying(Corridor(), Varying({"slip": jm.between(0.0, high)})) for high in (0.5, 0.6, 0.5)]
     assert ranges[0] == ranges[2]
     assert hash(ranges[0]) == hash(ranges[2])
-    different = [plain, one, other, ranges[0], ranges[1]]
+    different = [plain, item, second_item, ranges[0], ranges[1]]
     assert all(a != b for a, b in itertools.combinations(different, 2))
     keys = [fingerprint(environment) for environment in different]
     assert len(set(keys)) == 5

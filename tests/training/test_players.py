@@ -153,8 +153,8 @@ class Recorder(jm.Agent):
 
     @staticmethod
     def learn(config, hyperparameters, learner, memory, e, noise):
-        at = learner["count"] + jnp.arange(config.every)
-        found = {
+        position = learner["count"] + jnp.arange(config.every)
+        result = {
             "left": e.observed.numbers[..., 0],
             "reward": e.rewards,
             "ended": e.ended,
@@ -163,8 +163,8 @@ class Recorder(jm.Agent):
             "next": e.following.numbers[..., 0],
             "broken": e.broken if not isinstance(e.broken, tuple) else jnp.zeros_like(e.ended),
         }
-        kept = {name: learner[name].at[at].set(value.astype(jnp.float32)) for name, value in found.items()}
-        return {**kept, "count": learner["count"] + config.every}, memory, ()
+        stored = {name: learner[name].at[position].set(value.astype(jnp.float32)) for name, value in result.items()}
+        return {**stored, "count": learner["count"] + config.every}, memory, ()
 
 
 def quick(**more):
@@ -299,9 +299,9 @@ def test_a_team_game_comes_to_what_enumeration_finds():
     )  # beside a partner who errs more than seldom, the safe table is the better one
     run = jm.train(Team(), both(agent), steps=12_000, copies=2, lane="plain", folder=None)
     assert (jm.evaluate(run, Team(), episodes=3).returns == best[3]).all()
-    for player, own in (("first", best[1]), ("second", best[2])):
+    for player, own_values in (("first", best[1]), ("second", best[2])):
         values = np.asarray(run.policy.learner[player].values)
-        assert values[1 + best[0]].argmax() == own
+        assert values[1 + best[0]].argmax() == own_values
         assert values[1 + best[0]].max() == pytest.approx(0.975 * best[3] + 0.025 * 1.0, abs=1.6)
     assert np.asarray(run.policy.learner["first"].values)[0].argmax() == best[0]
 
@@ -326,8 +326,8 @@ def test_a_decision_lasts_until_its_player_is_asked_again(every):
             assert (rows["ended"] == rows["closed"]).all()
             assert set(rows["reward"][rows["closed"] == 1]) <= {-1.0, 1.0}
             assert (rows["reward"][rows["closed"] == 0] == 0.0).all()
-            known = returns.loc[copy, f"{player}.return"]
-            assert abs(rows["reward"].sum() - known) <= every + 8  # but for decisions that still wait
+            known_values = returns.loc[copy, f"{player}.return"]
+            assert abs(rows["reward"].sum() - known_values) <= every + 8  # but for decisions that still wait
 
 
 @pytest.mark.slow
@@ -390,7 +390,7 @@ def test_a_simulator_has_players_too(tmp_path):
         episode.act("bars")
     episode.act("hooks")
     assert (episode.returns["baker"], episode.legal["smith"]) == (7.0, ["nails"])
-    assert not [found for found in jm.check(Barter()).findings if found.level == "error"]
+    assert not [result for result in jm.check(Barter()).findings if result.level == "error"]
     each = {"baker": quick(), "smith": quick()}
     run = jm.train(Barter(), each, steps=600, lane="plain", folder=tmp_path)
     assert run.policy.player("baker").choose({"said": 0.0}) == 1
@@ -453,34 +453,34 @@ def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
     np.testing.assert_array_equal(alone.episodes["return"], runs[0].episodes["return"].astype(np.float32))
     assert {"first.policy_loss", "second.mean_value"} <= set(runs[0].readings.columns)
     shared = jm.train(Table(), quick(), steps=2_000, copies=2, lane="plain", folder=None)
-    one = shared.policy.player("first")
-    assert one.choose({"moved": 0}) == shared.policy.player("second").choose({"moved": 0}) == 1
-    given = {
-        "first": one,
+    item = shared.policy.player("first")
+    assert item.choose({"moved": 0}) == shared.policy.player("second").choose({"moved": 0}) == 1
+    arguments = {
+        "first": item,
         "second": jm.train(Table(), both(quick()), steps=50, lane="plain", folder=None).policy.player("second"),
     }
-    exchanged = {"first": given["second"], "second": given["first"]}
-    ours, theirs = (jm.evaluate(both_of, Table(), episodes=5) for both_of in (given, exchanged))
-    assert ours.players["first.return"] == theirs.players["second.return"]  # the game is the same from both sides
+    exchanged = {"first": arguments["second"], "second": arguments["first"]}
+    first, second = (jm.evaluate(both_of, Table(), episodes=5) for both_of in (arguments, exchanged))
+    assert first.players["first.return"] == second.players["second.return"]  # the game is the same from both sides
 
 
 @pytest.mark.slow
 def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
     partner = jm.train(Sticks(), both(quick()), steps=1_000, lane="plain", folder=tmp_path, name="partner")
-    given = {"first": quick(bins=13), "second": jm.Fixed(partner.path)}
+    arguments = {"first": quick(bins=13), "second": jm.Fixed(partner.path)}
     run = jm.train(
-        Sticks(), given, steps=1_000, copies=2, lane="plain", checkpoint_every=500, folder=tmp_path, name="run"
+        Sticks(), arguments, steps=1_000, copies=2, lane="plain", checkpoint_every=500, folder=tmp_path, name="run"
     )
     before = np.asarray(partner.policy.learner["second"].values)
     np.testing.assert_array_equal(np.asarray(run.policy.learner["second"].values), before)
     shutil.rmtree(partner.path)
     assert redo(run.path, folder=tmp_path).same
-    again = jm.Run.open(run.path)
-    assert repr(again.plan.agent) == repr(run.plan.agent)
-    jm.resume(again, steps=500)
+    repeated = jm.Run.open(run.path)
+    assert repr(repeated.plan.agent) == repr(run.plan.agent)
+    jm.resume(repeated, steps=500)
     longer = jm.train(
         Sticks(),
-        {**given, "second": jm.Fixed(run.path / "partners" / "second.safetensors")},
+        {**arguments, "second": jm.Fixed(run.path / "partners" / "second.safetensors")},
         steps=1_500,
         copies=2,
         lane="plain",
@@ -505,17 +505,17 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
         jm.train(Sticks(), agents, steps=2_800, copies=4, lane=lane, folder=tmp_path, name=lane)
         for lane in ("plain", "compiled")
     ]
-    ours, theirs = (run.episodes for run in runs)
-    assert ours.equals(theirs)
-    drawn = ours["second.partner"].value_counts(normalize=True)
-    assert set(drawn.index) == {0, 1}  # the earlier states have no share here
-    assert drawn[0] == pytest.approx(0.75, abs=0.06)
+    left_side, second = (run.episodes for run in runs)
+    assert left_side.equals(second)
+    samples = left_side["second.partner"].value_counts(normalize=True)
+    assert set(samples.index) == {0, 1}  # the earlier states have no share here
+    assert samples[0] == pytest.approx(0.75, abs=0.06)
     assert redo(runs[1].path, folder=tmp_path).same
-    kept = runs[1].policy.learner
+    stored = runs[1].policy.learner
     np.testing.assert_array_equal(
-        kept["second"]["members"][0].values, np.asarray(partner.policy.learner["second"].values)
+        stored["second"]["members"][0].values, np.asarray(partner.policy.learner["second"].values)
     )
-    assert int(kept["second"]["filled"]) == 2
+    assert int(stored["second"]["filled"]) == 2
     itself = jm.train(
         Sticks(),
         {"first": quick(), "second": jm.Roster(past=3, past_every=500)},
@@ -567,12 +567,12 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
     often = late["second.partner"].value_counts()
     assert got[1] < got[0] - 0.2
     assert often[1] > 1.5 * often[0]
-    known = run.policy.learner["second"]["known"]
+    known_values = run.policy.learner["second"]["known"]
     expected, count = np.zeros(4), np.zeros(4)
-    for who, gain in zip(log["second.partner"], log["first.return"], strict=True):
-        count[who] = min(count[who] + 1, 50)
-        expected[who] += (gain - expected[who]) / count[who]
-    np.testing.assert_allclose(known["returns"][:2], expected[:2], atol=0.03)
+    for player, gain in zip(log["second.partner"], log["first.return"], strict=True):
+        count[player] = min(count[player] + 1, 50)
+        expected[player] += (gain - expected[player]) / count[player]
+    np.testing.assert_allclose(known_values["returns"][:2], expected[:2], atol=0.03)
     for wrong, expected in (
         ({"by": "weights"}, "takes `weights`, and none"),
         ({"by": "evenly", "weights": [1.0]}, "takes no `weights`"),
@@ -589,13 +589,13 @@ def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
         jm.train(Sticks(), both(quick()), steps=steps, lane="compiled", folder=None).policy
         for steps in (200, 6_000, 9_000)
     ]
-    found = jm.cross_play(policies, Sticks(), episodes=40, act="greedy")
-    assert found.subject == "first"
-    np.testing.assert_array_equal(found.means, found.returns["first"])
-    np.testing.assert_allclose(found.wins, 20 + 20 * found.means, atol=1e-5)  # a return of 1 or -1: nobody draws
-    assert (found.lows <= found.means).all()
-    assert "nobody has a partner" in found.verdict
-    ratings = found.ratings()
+    result = jm.cross_play(policies, Sticks(), episodes=40, act="greedy")
+    assert result.subject == "first"
+    np.testing.assert_array_equal(result.means, result.returns["first"])
+    np.testing.assert_allclose(result.wins, 20 + 20 * result.means, atol=1e-5)  # a return of 1 or -1: nobody draws
+    assert (result.lows <= result.means).all()
+    assert "nobody has a partner" in result.verdict
+    ratings = result.ratings()
     assert ratings.ratings[0] == ratings.ratings.min() < ratings.ratings.max()
     assert ratings.advantage[0] > 0.3  # who begins wins from all numbers but multiples of four
     with pytest.raises(SettingError, match="so nobody won"):
@@ -613,8 +613,8 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
         "second gets",
         "closed by",
     ]
-    shown = panels[1].lines[0].get_ydata()
-    assert shown[-1] == pytest.approx(run.episodes["first.return"].tail(100).mean())
+    displayed = panels[1].lines[0].get_ydata()
+    assert displayed[-1] == pytest.approx(run.episodes["first.return"].tail(100).mean())
     assert len(jm.plot([run, run]).figure.axes) == 3
     episode = Twins().episode(seed=2)  # what a base class allows counts in those below it
     while episode.state.left > 2:
@@ -629,12 +629,12 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
 @pytest.mark.slow
 def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="compiled", folder=tmp_path, name="pair")
-    other = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="compiled", folder=tmp_path, name="other")
+    second_item = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="compiled", folder=tmp_path, name="other")
     learned = np.asarray(pair.policy.learner["first"].values)
     for lane in ("plain", "compiled"):
         still = jm.train(
             Sticks(),
-            {"first": quick(learning_rate=1e-9), "second": jm.Roster(other.path, past=2)},
+            {"first": quick(learning_rate=1e-9), "second": jm.Roster(second_item.path, past=2)},
             steps=40,
             start=pair,
             lane=lane,
@@ -643,17 +643,17 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
         np.testing.assert_allclose(still.policy.learner["first"].values, learned, atol=1e-6)
         np.testing.assert_allclose(still.policy.learner["second"]["past"].values[0], learned, atol=1e-6)
         assert still.origin["parent"] == {"run": "pair", "decisions": 3_000}
-    found = jm.adapt(pair, {"second": jm.Fixed(other.path)}, steps=3_000, measured=40)
-    assert found.after.players["first.return"] >= found.before.players["first.return"]
-    own = jm.evaluate({"first": pair, "second": other}, Sticks(), episodes=40)
-    assert found.before.mean == own.mean
-    assert found.before.players == own.players
-    told = json.loads(
+    result = jm.adapt(pair, {"second": jm.Fixed(second_item.path)}, steps=3_000, measured=40)
+    assert result.after.players["first.return"] >= result.before.players["first.return"]
+    own_values = jm.evaluate({"first": pair, "second": second_item}, Sticks(), episodes=40)
+    assert result.before.mean == own_values.mean
+    assert result.before.players == own_values.players
+    output = json.loads(
         jokulmist(
             "adapt",
             pair.path,
             "--with",
-            f"second={other.path}",
+            f"second={second_item.path}",
             "--with",
             "second=random",
             "--steps",
@@ -662,12 +662,12 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
             folder=tmp_path,
         ).stdout
     )
-    roster = jm.Run.open(told["run"])
-    assert (type(roster.plan.agent.agents["second"]), told["parent"]["run"]) == (jm.Roster, "pair")
+    roster = jm.Run.open(output["run"])
+    assert (type(roster.plan.agent.agents["second"]), output["parent"]["run"]) == (jm.Roster, "pair")
     shutil.rmtree(pair.path)
-    shutil.rmtree(other.path)
-    assert redo(found.run.path, folder=tmp_path).same
-    assert jm.resume(found.run, steps=100).status == "done"
+    shutil.rmtree(second_item.path)
+    assert redo(result.run.path, folder=tmp_path).same
+    assert jm.resume(result.run, steps=100).status == "done"
 
 
 @pytest.mark.slow
@@ -695,7 +695,7 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
         wrong = jokulmist("adapt", pair.path, *words, folder=tmp_path)
         assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
     assert sorted(path.name for path in tmp_path.iterdir()) == ["pair", "shared"]
-    again = jm.train(
+    repeated = jm.train(
         Table(),
         both(jm.PPO(horizon=16, network=jm.Dense(**small), learning_rate=1e-12)),
         steps=100,
@@ -704,7 +704,7 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
     )
     for name, array in flattened(pair.policy.learner).items():
         if array.ndim == 2:  # weights, and not what is counted on
-            np.testing.assert_allclose(flattened(again.policy.learner)[name], array, atol=1e-3)
+            np.testing.assert_allclose(flattened(repeated.policy.learner)[name], array, atol=1e-3)
 
 
 @pytest.mark.slow
@@ -737,12 +737,12 @@ def test_rewards_are_modified_for_all_players_or_one(tmp_path):
 
 @pytest.mark.slow
 def test_a_search_goes_over_settings_of_one_player(tmp_path):
-    over = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
+    space = {"agents.first.learning_rate": jm.among(0.1, 0.5)}
     more = {"steps": 300, "again": 0, "workers": 1, "lane": "plain", "folder": tmp_path}
-    found = jm.tune(Sticks(), both(quick()), over=over, method="grid", **more)
-    rates = [candidate.settings["agents.first.learning_rate"] for candidate in found.board.candidates]
+    result = jm.tune(Sticks(), both(quick()), over=space, method="grid", **more)
+    rates = [candidate.settings["agents.first.learning_rate"] for candidate in result.board.candidates]
     assert rates == [0.1, 0.5]
-    run = jm.Run.open(found.path / found.board.candidates[1].runs["0"])
+    run = jm.Run.open(result.path / result.board.candidates[1].runs["0"])
     assert (run.plan.agent.agents["first"].learning_rate, run.plan.agent.agents["second"].learning_rate) == (0.5, 0.2)
     for wrong, expected in (
         ("agent.learning_rate", "name one, e.g. `agents.first.learning_rate`"),
@@ -771,12 +771,12 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     listed = json.loads(jokulmist("runs", "--json", folder=tmp_path).stdout)
     assert [row["agent"] for row in listed] == ["QLearning + QLearning"] * 2
     names = [f"runs/{row['run']}" for row in listed]
-    told = json.loads(jokulmist("crossplay", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
-    assert told["verdict"] == "2 runs are too few to tell; 4 are the least"
-    assert len(told["pairings"]) == 4
-    own = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4, act="sampled")
-    assert told["pairings"][0]["mean_return"] == pytest.approx(own.mean)
-    assert told["pairings"][0]["elder.return"] == pytest.approx(own.players["elder.return"])
+    output = json.loads(jokulmist("crossplay", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
+    assert output["verdict"] == "2 runs are too few to tell; 4 are the least"
+    assert len(output["pairings"]) == 4
+    own_values = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4, act="sampled")
+    assert output["pairings"][0]["mean_return"] == pytest.approx(own_values.mean)
+    assert output["pairings"][0]["elder.return"] == pytest.approx(own_values.players["elder.return"])
     assert (tmp_path / "runs" / "cross-play.png").read_bytes().startswith(b"\x89PNG")
     rated = jokulmist("crossplay", *names, "--episodes", 4, "--rate", folder=tmp_path)
     assert "elder has an advantage of" in rated.stdout
@@ -902,12 +902,12 @@ def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
 def test_a_game_is_told_by_player_and_its_best_policy_is_not_judged_by_what_never_changes(tmp_path):
     """What one gets the other loses: the mean over players is 0 for every policy, also for one that has learned
     nothing."""
-    told = jm.evaluate("random", Sticks(), episodes=60)
-    assert (told.mean, told.telling) == (0.0, "first")
-    first = told.columns["first.return"]
-    assert told.told_of("first")[0] == pytest.approx(float(np.mean(first)))
-    assert told.outcomes == {"win": np.mean(first > 0), "draw": 0.0, "loss": np.mean(first < 0)}
-    assert f"mean return of first {np.mean(first):.4g}" in repr(told)
+    output = jm.evaluate("random", Sticks(), episodes=60)
+    assert (output.mean, output.telling) == (0.0, "first")
+    first = output.columns["first.return"]
+    assert output.told_of("first")[0] == pytest.approx(float(np.mean(first)))
+    assert output.outcomes == {"win": np.mean(first > 0), "draw": 0.0, "loss": np.mean(first < 0)}
+    assert f"mean return of first {np.mean(first):.4g}" in repr(output)
     learning = jm.QLearning(exploration=0.5)
     run = jm.train(Sticks(), learning, steps=900, copies=1, folder=tmp_path, lane="plain")
     with pytest.raises(RecordError, match=r'`best_by="first.return"`'):
@@ -934,16 +934,16 @@ def test_check_tells_random_play_by_player():
 
 
 def test_terms_of_players_are_what_they_bring_and_episodes_without_chance_are_told():
-    told = jm.evaluate("random", jm.gallery.Haul(), episodes=5)
+    output = jm.evaluate("random", jm.gallery.Haul(), episodes=5)
     weights = {
         term.name: weight
         for term, weight in zip(describe(jm.gallery.Haul()).terms, describe(jm.gallery.Haul()).own_weights, strict=True)
     }
-    assert told.terms == pytest.approx(
-        {name: weight * float(np.mean(told.columns[name])) for name, weight in weights.items()}
+    assert output.terms == pytest.approx(
+        {name: weight * float(np.mean(output.columns[name])) for name, weight in weights.items()}
     )
-    north = sum(value for name, value in told.terms.items() if not name.startswith("south."))
-    assert north == pytest.approx(told.players["north.return"], rel=1e-5)
+    north = sum(value for name, value in output.terms.items() if not name.startswith("south."))
+    assert north == pytest.approx(output.players["north.return"], rel=1e-5)
     pennies = fresh_policy(jm.QLearning(initial_value=0.0), Table(game="pennies"))
     pennies.learner["first+second"].values[:] = [[1.0, 0.0], [1.0, 0.0]]
     same = jm.evaluate(pennies, Table(game="pennies"), episodes=20)
@@ -957,7 +957,7 @@ def test_pairs_that_play_together_are_named_and_too_few_runs_are_told():
     below 0.17."""
     means = np.where(np.kron(np.eye(2), np.ones((2, 2))) > 0, 12.0, -2.0)
     names = ("a", "b", "c", "d")
-    found = CrossPlay(
+    result = CrossPlay(
         "well",
         names,
         ("up", "down"),
@@ -971,10 +971,10 @@ def test_pairs_that_play_together_are_named_and_too_few_runs_are_told():
         1,
         chance_of_pairing(means),
     )
-    assert found.groups == (("a", "b"), ("c", "d"))
-    assert found.p == pytest.approx(found.least_p) == pytest.approx(4 / 24)
-    assert "4 runs in 2 groups that play together are too few" in found.verdict
-    flat = replace(found, means=np.full((4, 4), 3.0) + 0.1 * np.eye(4), lows=means - 1, highs=means + 1)
+    assert result.groups == (("a", "b"), ("c", "d"))
+    assert result.p == pytest.approx(result.least_p) == pytest.approx(4 / 24)
+    assert "4 runs in 2 groups that play together are too few" in result.verdict
+    flat = replace(result, means=np.full((4, 4), 3.0) + 0.1 * np.eye(4), lows=means - 1, highs=means + 1)
     assert flat.groups == (names,)
 
 

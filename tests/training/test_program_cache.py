@@ -32,11 +32,11 @@ def trained(agent=PPO, environment=None):
 
 def tracing(monkeypatch):
     """What is traced or compiled from here on, one entry each time."""
-    found = []
+    result = []
     for place, name in ((program, "_agent_requests"), (program_cache.CachedFunction, "_compiled")):
         whole = getattr(place, name)
-        monkeypatch.setattr(place, name, lambda *given, whole=whole: found.append(1) or whole(*given))
-    return found
+        monkeypatch.setattr(place, name, lambda *given, whole=whole: result.append(1) or whole(*given))
+    return result
 
 
 @pytest.fixture
@@ -50,11 +50,11 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     first, learned = trained()
     assert {file.suffix for file in kept.iterdir()} == {".json", ".code", ".lock"}
     traced = tracing(monkeypatch)
-    second, again = trained()
+    second, repeated = trained()
     assert not traced
     assert first.episodes.equals(second.episodes)
-    for one, other in zip(*map(kept_leaves, (learned, again)), strict=True):
-        assert one.tobytes() == other.tobytes()
+    for item, second_item in zip(*map(kept_leaves, (learned, repeated)), strict=True):
+        assert item.tobytes() == second_item.tobytes()
     # What is damaged is compiled again, to the same bytes, and kept.
     codes = [file for file in kept.iterdir() if file.suffix == ".code"]
     for file in codes:
@@ -94,13 +94,13 @@ def test_another_environment_with_the_same_channels_compiles_no_update_again(kep
 
 @pytest.mark.slow
 def test_one_program_of_rollout_and_update_learns_the_bytes_of_two(kept, monkeypatch):
-    apart, learned = trained()
+    difference, learned = trained()
     monkeypatch.setattr(program, "UPDATES_APART", 0)
-    joint, again = trained()
+    joint, repeated = trained()
     assert next(iter(program._PROGRAMS.values())).chunk.name == "chunk"
-    assert apart.episodes.equals(joint.episodes)
-    for one, other in zip(*map(kept_leaves, (learned, again)), strict=True):
-        assert one.tobytes() == other.tobytes()
+    assert difference.episodes.equals(joint.episodes)
+    for item, second_item in zip(*map(kept_leaves, (learned, repeated)), strict=True):
+        assert item.tobytes() == second_item.tobytes()
 
 
 @pytest.mark.slow
@@ -110,11 +110,11 @@ def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
     for file in codes:
         file.unlink()
     traced = tracing(monkeypatch)
-    found = []
-    with contextlib.ExitStack() as held:  # another process is compiling
+    result = []
+    with contextlib.ExitStack() as satisfied:  # another process is compiling
         for file in codes:
-            fcntl.flock(held.enter_context(file.with_suffix(".lock").open("a")), fcntl.LOCK_EX)
-        waiting = threading.Thread(target=lambda: found.append(trained()[0]))
+            fcntl.flock(satisfied.enter_context(file.with_suffix(".lock").open("a")), fcntl.LOCK_EX)
+        waiting = threading.Thread(target=lambda: result.append(trained()[0]))
         waiting.start()
         waiting.join(1.0)
         assert waiting.is_alive()
@@ -122,7 +122,7 @@ def test_of_two_processes_one_compiles_and_the_other_waits(kept, monkeypatch):
             file.write_bytes(content)
     waiting.join(60.0)
     assert not traced
-    assert found[0].episodes.equals(first.episodes)
+    assert result[0].episodes.equals(first.episodes)
 
 
 def kept_leaves(learner):
@@ -145,7 +145,7 @@ def test_the_key_knows_all_that_decides_a_program():
     assert key == key_of(Corridor(slip=0.7, weights={"effort": -2.0}), PPO)  # arguments of the program
     assert key == key_of(Corridor(), PPO.model_copy(update={"learning_rate": 0.01}))
     table = np.arange(5, dtype=np.float32)
-    others = [
+    rest = [
         key_of(Corridor(length=6), PPO),
         key_of(Corridor(), PPO, 8),
         key_of(Corridor(), jm.PPO(network=jm.Dense(9))),
@@ -155,8 +155,8 @@ def test_the_key_knows_all_that_decides_a_program():
         key_of(Corridor().modified(jm.Stack(2)), PPO),
         key_of(Corridor(), jm.PPO(network=jm.Dense(8), novelty=jm.Novelty())),
     ]
-    assert None not in others
-    assert len({key, *others}) == 9
+    assert None not in rest
+    assert len({key, *rest}) == 9
 
 
 def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
@@ -185,12 +185,12 @@ def test_code_that_may_be_another_under_the_same_name_has_no_key(monkeypatch):
 )
 def test_what_an_optimiser_remembers_is_what_the_package_does(optimiser, package):
     weights = np.ones(7, np.float32)
-    ours, theirs = optimisation.first_moments(optimiser, weights), package.init(weights)
+    first, second = optimisation.first_moments(optimiser, weights), package.init(weights)
     for k in range(3):
-        for one, other in zip(jax.tree.leaves(ours), jax.tree.leaves(theirs), strict=True):
-            assert one.dtype == other.dtype
-            assert np.array_equal(one, other)
+        for item, second_item in zip(jax.tree.leaves(first), jax.tree.leaves(second), strict=True):
+            assert item.dtype == second_item.dtype
+            assert np.array_equal(item, second_item)
         gradient = np.linspace(-1.0, 2.0 + k, 7, dtype=np.float32)
-        step, ours = optimisation.stepped(optimiser, gradient, ours)
-        expected, theirs = package.update(gradient, theirs)
+        step, first = optimisation.stepped(optimiser, gradient, first)
+        expected, second = package.update(gradient, second)
         assert np.array_equal(step, expected)

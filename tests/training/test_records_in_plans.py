@@ -41,32 +41,36 @@ def test_a_run_on_records_is_evaluated_gone_on_with_and_done_again(log, tmp_path
         "5\ncheckpoint_every = 20\n",
         encoding="utf-8",
     )
-    (whole,) = train_plan(read_plan(plan), folder=tmp_path / "runs", name="whole")
-    assert (whole.origin["decisions"], len(whole.episodes), whole.origin["recorded"]["episodes"]) == (60, 0, 160)
-    assert set(whole.evaluated["learned"]) == {30, 60}
-    assert whole.readings["decisions"].iloc[-1] == 60
+    (complete,) = train_plan(read_plan(plan), folder=tmp_path / "runs", name="whole")
+    assert (complete.origin["decisions"], len(complete.episodes), complete.origin["recorded"]["episodes"]) == (
+        60,
+        0,
+        160,
+    )
+    assert set(complete.evaluated["learned"]) == {30, 60}
+    assert complete.readings["decisions"].iloc[-1] == 60
     assert best_checkpoint(tmp_path / "runs" / "whole") is not None
     (part,) = train_plan(read_plan(plan, ["training.steps=40"]), folder=tmp_path / "runs", name="part")
     gone_on = jm.resume(part.path, steps=20)
     assert gone_on.policy.decisions == 60
-    again = jm.redo(part.path, folder=tmp_path / "runs")
-    assert again.same, str(again)
-    assert "what it learned is the same" in str(again)
-    assert whole.plan.written()["training"]["records"] == [str((tmp_path / "log.parquet").resolve())] * 2
+    repeated = jm.redo(part.path, folder=tmp_path / "runs")
+    assert repeated.same, str(repeated)
+    assert "what it learned is the same" in str(repeated)
+    assert complete.plan.written()["training"]["records"] == [str((tmp_path / "log.parquet").resolve())] * 2
     table = jm.Records.read(log, Ford())
-    assert whole.origin["recorded"]["mean_return"] == pytest.approx(float(table.returns.mean()), rel=1e-6)
+    assert complete.origin["recorded"]["mean_return"] == pytest.approx(float(table.returns.mean()), rel=1e-6)
     assert "recorded decisions" in (tmp_path / "runs" / "whole" / "log.txt").read_text()
-    axes = jm.plot(whole)
+    axes = jm.plot(complete)
     assert axes.get_xlabel() == "updates"
     assert any("recorded" in line.get_label() for line in axes.get_lines())
-    page = save_report(whole, replays=False).read_text()
+    page = save_report(complete, replays=False).read_text()
     assert "How episodes closed" not in page
     assert '"name":"recorded"' in page
-    other = jm.evaluate("random", Ford(), episodes=3, record=3, seed=9, with_judgements=False)
-    other.save_rollouts(log, Ford())
+    second_item = jm.evaluate("random", Ford(), episodes=3, record=3, seed=9, with_judgements=False)
+    second_item.save_rollouts(log, Ford())
     for words, call in ((r"has changed since", jm.redo), (r"has changed since", lambda run: jm.resume(run, steps=5))):
         with pytest.raises(RecordError, match=words):
-            call(whole.path)
+            call(complete.path)
     assert not (tmp_path / "runs" / "whole-again-01").exists()
 
 
@@ -75,9 +79,9 @@ def test_what_learn_from_gives_is_what_a_run_gives(log, tmp_path):
     agent = jm.Cloning(network=jm.Dense(8), minibatch=16)
     run = jm.train(Ford(), agent, records=log, folder=None, seed=3, steps=40)
     taught = jm.learn_from(log, agent, Ford(), steps=40, seed=3)
-    ours, theirs = leaves(run), leaves(taught)
-    assert ours
-    assert all(np.array_equal(a, b) for a, b in zip(ours, theirs, strict=True))
+    first, second = leaves(run), leaves(taught)
+    assert first
+    assert all(np.array_equal(a, b) for a, b in zip(first, second, strict=True))
     # Half of the way and the rest are the whole way.
     half = jm.train(Ford(), agent, records=log, folder=tmp_path / "half", seed=3, steps=40, checkpoint_every=10)
     assert json.loads((half.path / "origin.json").read_text())["records"][0]["sha256"]
@@ -112,7 +116,7 @@ def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
         jm.train(Ford(), agent, records=tmp_path / "gone.parquet", folder=tmp_path / "none", steps=5)
     assert not (tmp_path / "none").exists()
     # A table of somebody else's, with names of its own, as CSV and as Parquet.
-    theirs = pd.DataFrame(
+    second = pd.DataFrame(
         {
             "trip": [1, 1, 2],
             "at": [0, 1, 0],
@@ -121,8 +125,8 @@ def test_what_a_plan_on_records_cannot_ask_is_refused_by_name(log, tmp_path):
             "done": [False, True, True],
         }
     )
-    theirs.to_csv(tmp_path / "theirs.csv", index=False)
-    theirs.to_parquet(tmp_path / "theirs.parquet")
+    second.to_csv(tmp_path / "theirs.csv", index=False)
+    second.to_parquet(tmp_path / "theirs.parquet")
     columns = {"episode": "trip", "stone": "at", "action": "way", "reward": "paid", "ended": "done"}
     run = jm.train(
         Ford(),
@@ -147,13 +151,15 @@ def test_runs_on_records_are_compared_and_tuned_by_evaluations(log, tmp_path):
         for agent, steps in ((jm.Cloning(network=jm.Dense(8)), 60), (jm.ImplicitQ(network=jm.Dense(8)), 90))
         for seed in (0, 1)
     ]
-    at, mean = curve_of(runs[2], "steps")
-    assert at.tolist() == [30.0, 60.0, 90.0]
+    position, mean = curve_of(runs[2], "steps")
+    assert position.tolist() == [30.0, 60.0, 90.0]
     last = runs[2].evaluated
     assert mean[-1] == pytest.approx(last[last["learned"] == 90]["return"].mean())
-    told = jm.compare(runs)
-    assert {group["group"] for _, group in told.table.iterrows()} == {"Cloning", "ImplicitQ"}
-    assert any("by the last evaluation up to there" in note for note in told.notes)
-    over = {"agent.learning_rate": jm.among(1e-3, 1e-2)}
+    output = jm.compare(runs)
+    assert {group["group"] for _, group in output.table.iterrows()} == {"Cloning", "ImplicitQ"}
+    assert any("by the last evaluation up to there" in note for note in output.notes)
+    space = {"agent.learning_rate": jm.among(1e-3, 1e-2)}
     with pytest.raises(SettingError, match='Write `score = "evaluation"`'):
-        jm.tune(Ford(), jm.Cloning(), over=over, steps=20, records=[str(log)], candidates=2, folder=tmp_path / "search")
+        jm.tune(
+            Ford(), jm.Cloning(), over=space, steps=20, records=[str(log)], candidates=2, folder=tmp_path / "search"
+        )

@@ -140,12 +140,12 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
     assert np.isfinite(run.policy.value(seen))
     with pytest.raises(SettingError, match="has no values of actions; use `probabilities`"):
         run.policy.values(seen)
-    again = jm.Policy.open(run.policy.save(tmp_path / "one.safetensors"))
-    assert again.probabilities(seen, legal) == probabilities
-    about = json.loads(json.dumps(again.metadata()))
-    assert [c["name"] for c in about["spec"]["channels"]] == ["open", "night"]
+    repeated = jm.Policy.open(run.policy.save(tmp_path / "one.safetensors"))
+    assert repeated.probabilities(seen, legal) == probabilities
+    metadata = json.loads(json.dumps(repeated.metadata()))
+    assert [c["name"] for c in metadata["spec"]["channels"]] == ["open", "night"]
     with pytest.raises(SettingError, match="the policy observes"):
-        jm.evaluate(again, Corridor(), episodes=1)
+        jm.evaluate(repeated, Corridor(), episodes=1)
     policy = jm.train(Signal(), jm.PPO(**QUICK), steps=64, copies=8, folder=None).policy
     with pytest.raises(SettingError, match="channel `view` of `Signal` differs"):
         jm.evaluate(policy, Signal().modified(jm.Stack(2)), episodes=1)
@@ -172,9 +172,9 @@ def test_a_policy_of_values_and_a_network_of_ones_own(tmp_path):
 
     run = train_plan(read_plan(plan), folder=tmp_path / "runs")[0]
     assert len(list((run.path / "source").rglob("net.py"))) == 1
-    found = jm.Run.open(run.path).policy.values({"cell": 3})
-    assert found["right"] > found["left"]
-    assert jm.Run.open(run.path).policy.value([3.0]) == max(found.values())
+    result = jm.Run.open(run.path).policy.values({"cell": 3})
+    assert result["right"] > result["left"]
+    assert jm.Run.open(run.path).policy.value([3.0]) == max(result.values())
     assert read_json(run.path / "origin.json")["status"] == "done"
 
 
@@ -268,19 +268,19 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
 def test_what_is_switched_off_stays_off_in_a_plan(tmp_path):
     run = jm.train(Corridor(), jm.PPO(**QUICK, gradient_clip=None), steps=64, copies=4, folder=tmp_path)
     assert 'gradient_clip = "off"' in (run.path / "plan.toml").read_text()
-    again = jm.Run.open(run.path).plan.agent
-    assert (again, again.gradient_clip, again.value_clip) == (run.plan.agent, None, None)
+    repeated = jm.Run.open(run.path).plan.agent
+    assert (repeated, repeated.gradient_clip, repeated.value_clip) == (run.plan.agent, None, None)
 
 
 def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
     env = Signal().modified(jm.Stack(2))
     run = jm.train(env, jm.RandomPlay(), steps=80, folder=tmp_path)
-    again = jm.Run.open(run.path)
-    assert again.environment == env != Signal()
-    assert again.written_plan["environment"]["modify"] == [{"use": "Stack", "count": 2, "channels": []}]
+    repeated = jm.Run.open(run.path)
+    assert repeated.environment == env != Signal()
+    assert repeated.written_plan["environment"]["modify"] == [{"use": "Stack", "count": 2, "channels": []}]
     from jokulmist.training.plans.plan import plan_of
 
-    content = {**again.written_plan, "environment": {"use": "ferry", "modify": [{"use": "Stak"}]}}
+    content = {**repeated.written_plan, "environment": {"use": "ferry", "modify": [{"use": "Stak"}]}}
     with pytest.raises(SettingError, match="an entry of `modify` is a table with `use`"):
         plan_of(content)
 
@@ -331,6 +331,6 @@ def test_what_a_user_overrides_is_used_and_what_it_gives_is_checked(lane):
     run = jm.train(Corridor(), Stubborn(), steps=60, copies=2, folder=None, lane=lane)
     assert set(run.episodes["closed_by"]) == {"left_end"}
     assert run.policy.choose({"cell": 4}) == 0
-    for given in (7, -1):
+    for arguments in (7, -1):
         with pytest.raises(BrokenEnvironment, match=r"`Stray.choose` gave"):
-            jm.train(Corridor(), Stray(given=given), steps=60, copies=2, folder=None, lane=lane)
+            jm.train(Corridor(), Stray(given=arguments), steps=60, copies=2, folder=None, lane=lane)

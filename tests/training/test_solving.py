@@ -69,8 +69,8 @@ class Shed(jm.Environment):
     def advance(self, state, action, draw):
         xp = self.xp
         stock = state.crates + 2 * action.order
-        taken = xp.minimum(draw.binomial(3, xp.where(action.lamp == 1, 0.8, 0.4)), stock)
-        return state.replace(crates=stock - taken)
+        chosen = xp.minimum(draw.binomial(3, xp.where(action.lamp == 1, 0.8, 0.4)), stock)
+        return state.replace(crates=stock - chosen)
 
     @jm.reward
     def sold(self, before, action, after):
@@ -90,10 +90,10 @@ def ice_by_hand(discount, leaps=0.5):
         for floe in range(10):
             worth = []
             for action, breaks in ((0, 0.0), (1, 0.1), (2, leaps)):
-                onward = min(floe + action, 10)
-                gain = 10.0 if onward == 10 else -0.5
+                successors = min(floe + action, 10)
+                gain = 10.0 if successors == 10 else -0.5
                 worth.append(
-                    (1 - breaks) * (gain + discount * value[onward]) + breaks * (-2.5 + discount * value[floe])
+                    (1 - breaks) * (gain + discount * value[successors]) + breaks * (-2.5 + discount * value[floe])
                 )
             value[floe] = max(worth)
         if np.abs(value - old).max() < 1e-13:
@@ -131,9 +131,9 @@ def test_the_best_is_that_of_dynamic_programs_by_hand():
         assert jm.solve(Ice(leaps=leaps), discount=discount).value == pytest.approx(
             ice_by_hand(discount, leaps), abs=1e-7
         )
-    found = jm.solve(Shed())
-    assert found.value == pytest.approx(shed_by_hand(), abs=1e-9)
-    assert (found.horizon, found.states) == (4, 7)
+    result = jm.solve(Shed())
+    assert result.value == pytest.approx(shed_by_hand(), abs=1e-9)
+    assert (result.horizon, result.states) == (4, 7)
     assert jm.solve(Corridor(), limit=False, discount=0.9).value > 0.0
 
 
@@ -142,10 +142,10 @@ def test_outcomes_have_the_chances_of_what_is_drawn():
         first = draw.poisson(0.7)
         return first, draw.bernoulli(0.25, shape=2).tolist() if first else tuple(draw.permutation(3))
 
-    found = list(outcomes(two))
-    assert sum(chance for _, chance in found) == pytest.approx(1.0, abs=1e-8)
-    assert sum(chance for (first, _), chance in found if first == 0) == pytest.approx(np.exp(-0.7))
-    assert sum(chance for (first, both), chance in found if first and both == [True, True]) == pytest.approx(
+    result = list(outcomes(two))
+    assert sum(chance for _, chance in result) == pytest.approx(1.0, abs=1e-8)
+    assert sum(chance for (first, _), chance in result if first == 0) == pytest.approx(np.exp(-0.7))
+    assert sum(chance for (first, both), chance in result if first and both == [True, True]) == pytest.approx(
         (1 - np.exp(-0.7)) / 16, abs=1e-8
     )
     assert sum(k * c for k, c in enumerate(poisson_probabilities(30.0))) == pytest.approx(30.0, abs=1e-5)
@@ -170,11 +170,13 @@ class Chancy(jm.Environment):
 
     def advance(self, state, action, draw):
         xp = self.xp
-        some = draw.poisson(0.5 + 0.5 * action) + draw.binomial(2, 0.25) + draw.pick([0, 2, 5], weights=[1, 0, 3])
+        subset = draw.poisson(0.5 + 0.5 * action) + draw.binomial(2, 0.25) + draw.pick([0, 2, 5], weights=[1, 0, 3])
         row = draw.permutation(2) * draw.bernoulli(xp.where(action == 1, 1.0, 0.5), shape=2)
         if self.pieces:
-            some = some + draw.integers(0, xp.maximum(row[0], 1))
-        return state.replace(left=xp.minimum(state.left + xp.minimum(some, 8), 60) // 2, row=xp.asarray(row, xp.int32))
+            subset = subset + draw.integers(0, xp.maximum(row[0], 1))
+        return state.replace(
+            left=xp.minimum(state.left + xp.minimum(subset, 8), 60) // 2, row=xp.asarray(row, xp.int32)
+        )
 
     @jm.reward
     def much(self, before, action, after):
@@ -199,11 +201,11 @@ def test_many_outcomes_at_once_are_what_they_are_one_at_a_time(environment, hori
     monkeypatch.setattr(
         Batches, "outcomes", lambda self, *given, plain=Batches.outcomes: gone.append(1) or plain(self, *given)
     )
-    found = []
+    result = []
     for worth in (0, 10**9):
         monkeypatch.setattr(transitions, "WORTH_TRACING", worth)
-        found.append(transitions.transitions_of(environment, 100_000, horizon))
-    traced, plain = found
+        result.append(transitions.transitions_of(environment, 100_000, horizon))
+    traced, plain = result
     assert gone
     assert [transitions.key_of(s) for s in traced.states] == [transitions.key_of(s) for s in plain.states]
     assert (traced.action == plain.action).all()
@@ -233,10 +235,10 @@ def test_where_batches_end_early_no_state_is_met_twice(monkeypatch):
 
 def test_a_game_in_turns_is_solved_for_each_player():
     """The winning rule of the sticks: leave a multiple of four."""
-    found = jm.solve(Sticks())
+    result = jm.solve(Sticks())
     wins = np.mean([1.0 if left % 4 else -1.0 for left in range(5, 13)])
-    assert found.of_players == pytest.approx({"first": wins, "second": -wins})
-    winning = found.table[found.table["left"] % 4 != 0]
+    assert result.of_players == pytest.approx({"first": wins, "second": -wins})
+    winning = result.table[result.table["left"] % 4 != 0]
     assert ({"one": 1, "two": 2, "three": 3}[a] for a in winning["action"])
     assert all(
         {"one": 1, "two": 2, "three": 3}[a] == left % 4
@@ -250,7 +252,7 @@ def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypat
     with pytest.raises(LookupFailed, match="was not solved yet"):
         jm.evaluate("optimum", tarn, episodes=2)
     run = jm.train(tarn, jm.QLearning(), steps=2_000, seed=1, folder=tmp_path, lane="plain")
-    told = jokulmist(
+    output = jokulmist(
         "solve",
         "tarn-whole",
         "--set",
@@ -260,17 +262,17 @@ def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypat
         "--to",
         str(tmp_path / "best.csv"),
     )
-    found = jm.solve(tarn)
-    assert f"the best policy returns {found.value:.6g}" in told.stdout
-    assert len((tmp_path / "best.csv").read_text().splitlines()) == len(found.table) + 1
-    known = jm.evaluate_references(tarn, episodes=40)
-    assert known["optimum"].exact == found.value
-    assert known["optimum"].mean == pytest.approx(found.value, abs=4 * known["optimum"].sd / 40**0.5)
-    same = jm.evaluate(found.policy, tarn, episodes=40)
-    assert same.returns.tolist() == known["optimum"].returns.tolist()
-    shown = jokulmist("evaluate", str(run.path), "--episodes", "20").stdout
-    assert f"solved exactly: {found.value:.6g}" in shown
-    axes = jm.plot(run, levels=known)
+    result = jm.solve(tarn)
+    assert f"the best policy returns {result.value:.6g}" in output.stdout
+    assert len((tmp_path / "best.csv").read_text().splitlines()) == len(result.table) + 1
+    known_values = jm.evaluate_references(tarn, episodes=40)
+    assert known_values["optimum"].exact == result.value
+    assert known_values["optimum"].mean == pytest.approx(result.value, abs=4 * known_values["optimum"].sd / 40**0.5)
+    same = jm.evaluate(result.policy, tarn, episodes=40)
+    assert same.returns.tolist() == known_values["optimum"].returns.tolist()
+    displayed = jokulmist("evaluate", str(run.path), "--episodes", "20").stdout
+    assert f"solved exactly: {result.value:.6g}" in displayed
+    axes = jm.plot(run, levels=known_values)
     assert any(line.get_label().startswith("optimum, ") for line in axes.lines)
     assert "optimum" not in jm.evaluate_references(jm.gallery.WholeTarn(hours=24, melt=1.3), episodes=2)
 

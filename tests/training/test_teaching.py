@@ -49,23 +49,23 @@ class Ford(jm.Environment):
 @pytest.fixture(scope="module")
 def walked(tmp_path_factory):
     """Eighty episodes of random play at the ford, as a file, and what was measured."""
-    told = jm.evaluate("random", Ford(), episodes=80, record=80, with_judgements=False)
-    return told.save_rollouts(tmp_path_factory.mktemp("log") / "log.parquet", Ford()), told
+    output = jm.evaluate("random", Ford(), episodes=80, record=80, with_judgements=False)
+    return output.save_rollouts(tmp_path_factory.mktemp("log") / "log.parquet", Ford()), output
 
 
 def test_what_was_recorded_is_read_with_ends_cuts_and_weights(walked):
-    path, told = walked
+    path, output = walked
     records = jm.Records.read(path, Ford())
     both = jm.Records.read([path, jm.read_rollouts(path)], Ford())
     assert (len(both), len(both.returns)) == (2 * len(records), 2 * len(records.returns))
-    assert records.returns.tolist() == pytest.approx(told.returns.tolist())
-    assert len(records) == int(told.episodes["steps"].sum())
+    assert records.returns.tolist() == pytest.approx(output.returns.tolist())
+    assert len(records) == int(output.episodes["steps"].sum())
     rows = records.rows
     assert (rows.last.numbers[:-1][~rows.closed[:-1]] == rows.observed.numbers[1:][~rows.closed[:-1]]).all()
-    assert rows.ended.sum() == (told.episodes["closed_by"] == "over").sum()
+    assert rows.ended.sum() == (output.episodes["closed_by"] == "over").sum()
     assert rows.closed.sum() == 80
-    other = jm.Records.read(jm.read_rollouts(path), Ford(weights={"waited": 0.0}))
-    assert other.returns.sum() > records.returns.sum()
+    second_item = jm.Records.read(jm.read_rollouts(path), Ford(weights={"waited": 0.0}))
+    assert second_item.returns.sum() > records.returns.sum()
 
 
 def test_a_table_with_other_names_is_read_and_what_does_not_fit_is_named():
@@ -111,7 +111,7 @@ def test_a_fitted_table_is_the_best_that_the_records_hold(walked):
     assert best.table.to_numpy()[:2].tolist() == [[4.0, 2.0, 3.5], [1.0, 3.0, 2.5]]
     assert jm.evaluate(best, Ford(), episodes=3).mean == jm.solve(Ford()).value == 4.0
     log = pd.concat(
-        [one.table.assign(episode=k) for k, one in enumerate(jm.read_rollouts(walked[0]))], ignore_index=True
+        [item.table.assign(episode=k) for k, item in enumerate(jm.read_rollouts(walked[0]))], ignore_index=True
     )
     without = log.groupby("episode").filter(lambda e: not ((e["stone"] == 1) & (e["action"] == "right")).any())
     poor = learn_from(jm.Records.read(without, Ford()), jm.QLearning(discount=1.0), steps=12).policy
@@ -126,9 +126,9 @@ def test_cloning_has_the_frequencies_and_other_methods_the_best(walked):
     clone = learn_from(records, jm.Cloning(**small), steps=500).policy
     rows = records.rows
     for stone in (0, 1):
-        taken = rows.actions[rows.observed.numbers[:, 0] == stone]
+        chosen = rows.actions[rows.observed.numbers[:, 0] == stone]
         assert list(clone.probabilities({"stone": stone}).values()) == pytest.approx(
-            np.bincount(taken, minlength=3) / len(taken), abs=0.05
+            np.bincount(chosen, minlength=3) / len(chosen), abs=0.05
         )
     for agent in (
         jm.ImplicitQ(expectile=0.9, discount=1.0, target_share=0.05, **small),
@@ -136,8 +136,8 @@ def test_cloning_has_the_frequencies_and_other_methods_the_best(walked):
     ):
         taught = learn_from(records, agent, steps=900, seed=1)
         assert jm.evaluate(taught.policy, Ford(), episodes=3).mean == 4.0, agent
-        again = learn_from(records, agent, steps=900, seed=1)
-        assert again.readings.equals(taught.readings)
+        repeated = learn_from(records, agent, steps=900, seed=1)
+        assert repeated.readings.equals(taught.readings)
     opened = jm.Policy.open(taught.policy.save(walked[0].parent / "policy"))
     assert opened.values({"stone": 1}) == taught.policy.values({"stone": 1})
 
@@ -187,16 +187,16 @@ def test_an_expectile_and_a_conservative_step_by_hand():
     after = Inputs(np.asarray(records.rows.last.numbers)[pick], {})
     act = records.rows.actions[pick]
     q = np.asarray(critics(x))[:, np.arange(4), act]
-    lower, value, ahead = q.min(axis=0), np.asarray(networks.values(x)), np.asarray(networks.values(after))
+    lower, value, next_value = q.min(axis=0), np.asarray(networks.values(x)), np.asarray(networks.values(after))
     off = lower - value
     spread = float(np.sqrt(learner.returns.square[0] / learner.returns.count))
-    wanted = records.rows.rewards[pick] / spread + 0.99 * np.where(records.rows.ended[pick], 0.0, ahead)
+    wanted = records.rows.rewards[pick] / spread + 0.99 * np.where(records.rows.ended[pick], 0.0, next_value)
     outputs = np.asarray(networks.outputs(x))
     logs = (outputs - np.log(np.exp(outputs).sum(axis=1, keepdims=True)))[np.arange(4), act]
-    told = taught.readings.iloc[0]
-    assert told["value_loss"] == pytest.approx(np.mean(np.abs(0.7 - (off < 0)) * off**2), rel=1e-4)
-    assert told["policy_loss"] == pytest.approx(-np.mean(np.minimum(np.exp(3.0 * off), 100.0) * logs), rel=1e-4)
-    assert told["critic_loss"] == pytest.approx(np.sum(np.mean(0.5 * (q - wanted) ** 2, axis=1)), rel=1e-4)
+    output = taught.readings.iloc[0]
+    assert output["value_loss"] == pytest.approx(np.mean(np.abs(0.7 - (off < 0)) * off**2), rel=1e-4)
+    assert output["policy_loss"] == pytest.approx(-np.mean(np.minimum(np.exp(3.0 * off), 100.0) * logs), rel=1e-4)
+    assert output["critic_loss"] == pytest.approx(np.sum(np.mean(0.5 * (q - wanted) ** 2, axis=1)), rel=1e-4)
     # The same update of Q-learning with and without the conservative term differs by the gradient of that term.
     moved = {}
     for weight in (0.0, 0.5):
@@ -239,19 +239,19 @@ def test_an_expectile_and_a_conservative_step_by_hand():
 @pytest.mark.slow
 def test_an_estimate_is_the_weighted_mean_by_hand_and_says_when_it_knows_little(walked):
     log = jm.read_rollouts(walked[0])
-    table = pd.concat([one.table.assign(episode=k) for k, one in enumerate(log)], ignore_index=True)
+    table = pd.concat([item.table.assign(episode=k) for k, item in enumerate(log)], ignore_index=True)
     for label in ("left", "right", "wait"):
         table[f"probability.{label}"] = 1.0 / 3.0
     records = jm.Records.read(table, Ford())
     best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
-    told = jm.estimate(best, records)
+    output = jm.estimate(best, records)
     # Greedy: left, then right. At each decision only the episodes count that did so until then.
-    assert told.mean == pytest.approx(4.0)
-    assert told.outside == 0.0
+    assert output.mean == pytest.approx(4.0)
+    assert output.outside == 0.0
     clone = learn_from(records, jm.Cloning(network=jm.Dense(16)), steps=400).policy
-    near = jm.estimate(clone, records, act="sampled")
-    assert near.interval[0] < walked[1].mean < near.interval[1]
-    assert near.effective > 0.8 * near.episodes
+    close = jm.estimate(clone, records, act="sampled")
+    assert close.interval[0] < walked[1].mean < close.interval[1]
+    assert close.effective > 0.8 * close.episodes
     with pytest.raises(SettingError, match='judged with `act="greedy"`'):
         jm.estimate(best, records, act="sampled")
     with pytest.raises(SettingError, match=r"the policy observes .* and the environment of the records shows"):
@@ -264,7 +264,7 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
     estimate is that of the policy."""
     chance = np.random.default_rng(2)
     states, actions, count = 4, 2, 60
-    here, after, index = (
+    place, after, index = (
         chance.integers(0, states, count),
         chance.integers(0, states, count),
         chance.integers(0, actions, count),
@@ -275,25 +275,25 @@ def test_fitted_values_are_those_of_the_recorded_process_by_hand(walked):
         chance.integers(0, 3, count) * 1.0,
     )
     probabilities = chance.dirichlet(np.ones(actions), states)
-    one = np.eye(states)
-    found, _ = fitted(one[here], one[after], index, probabilities[after], rewards, going, times, 0.9, 5)
+    item = np.eye(states)
+    result, _ = fitted(item[place], item[after], index, probabilities[after], rewards, going, times, 0.9, 5)
     values = np.zeros((states, actions))
     for _ in range(5):
         targets = rewards + 0.9 * going * (probabilities[after] * values[after]).sum(axis=1)
         values = np.zeros((states, actions))
         for state in range(states):
             for action in range(actions):
-                rows = (here == state) & (index == action)
+                rows = (place == state) & (index == action)
                 if times[rows].sum():
                     values[state, action] = times[rows] @ targets[rows] / times[rows].sum()
-    assert found == pytest.approx(values, abs=2e-3)
+    assert result == pytest.approx(values, abs=2e-3)
     records = jm.Records.read(walked[0], Ford())
     best = learn_from(records, jm.QLearning(discount=1.0), steps=12).policy
-    told = jm.estimate(best, records, by="fitted")
-    assert told.mean == pytest.approx(4.0, abs=0.01)
-    assert told.interval[0] <= 4.001
-    assert told.interval[1] >= 3.999
-    assert "by fitted values" in str(told)
+    output = jm.estimate(best, records, by="fitted")
+    assert output.mean == pytest.approx(4.0, abs=0.01)
+    assert output.interval[0] <= 4.001
+    assert output.interval[1] >= 3.999
+    assert "by fitted values" in str(output)
     with pytest.raises(SettingError, match='must be "weights" or "fitted"'):
         jm.estimate(best, records, by="guess")
 
@@ -317,8 +317,8 @@ def test_a_policy_that_records_have_taught_goes_on_in_the_environment(teacher, l
     taught.policy.save(tmp_path / "taught.safetensors")
     run = jm.train(Ford(), learner, steps=128, copies=1, start=tmp_path / "taught.safetensors", folder=tmp_path)
     for stone in (0, 1):  # so early nothing was learned yet
-        then, now = (getattr(policy, same)({"stone": float(stone)}) for policy in (taught.policy, run.policy))
-        assert list(now.values()) == pytest.approx(list(then.values()), rel=1e-4)
+        then, current = (getattr(policy, same)({"stone": float(stone)}) for policy in (taught.policy, run.policy))
+        assert list(current.values()) == pytest.approx(list(then.values()), rel=1e-4)
     assert run.origin["parent"] == {"run": "taught.safetensors", "decisions": 30}
     (tmp_path / "taught.safetensors").unlink()  # the run keeps what it began with
     assert jm.redo(run.path).same
@@ -406,7 +406,7 @@ def test_what_a_simulator_said_is_legal_stands_in_its_records(source, tmp_path):
     records = jm.Records.read(log, Sluice())
     level = records.rows.observed.numbers[:, 0]
     (mask,) = records.rows.observed.legal
-    assert mask.tolist() == [[True, at > 2, at > 4] for at in level]
+    assert mask.tolist() == [[True, position > 2, position > 4] for position in level]
     assert not mask.all()
     assert jm.learn_from(records, jm.QLearning(bins=4), steps=5).policy.decisions == 5
 
@@ -415,15 +415,15 @@ def test_fitted_values_that_run_away_are_no_estimate():
     """One number, of which the records hold a narrow band, and a policy that leaves it: a regression there grows from
     pass to pass."""
     chance = np.random.default_rng(0)
-    here = np.stack([np.ones(50), chance.normal(size=50)], axis=1)
-    after, rewards = here * [1.0, 3.0], -np.ones(50)
-    one, sure = np.ones(50), np.ones((50, 1))
-    values, beyond = fitted(here, after, np.zeros(50, int), sure, rewards + 0.1 * here[:, 1], one, one, 1.0, 40)
+    place = np.stack([np.ones(50), chance.normal(size=50)], axis=1)
+    after, rewards = place * [1.0, 3.0], -np.ones(50)
+    item, sure = np.ones(50), np.ones((50, 1))
+    values, beyond = fitted(place, after, np.zeros(50, int), sure, rewards + 0.1 * place[:, 1], item, item, 1.0, 40)
     assert beyond > 0.05
-    assert np.abs(here @ values).max() < 50 * 1.5
-    values, beyond = fitted(here, here, np.zeros(50, int), sure, rewards, one, one, 1.0, 40)
-    assert (here @ values)[:, 0] == pytest.approx(-40.0, rel=1e-2)
+    assert np.abs(place @ values).max() < 50 * 1.5
+    values, beyond = fitted(place, place, np.zeros(50, int), sure, rewards, item, item, 1.0, 40)
+    assert (place @ values)[:, 0] == pytest.approx(-40.0, rel=1e-2)
     assert beyond == 0.0
-    told = jm.Estimate(float("nan"), (float("nan"),) * 2, 20, 3.0, 0.1, "fitted", 0.25, 0.4)
-    assert "no estimate" in repr(told)
-    assert "25% of its probability is on actions that were never recorded" in repr(told)
+    output = jm.Estimate(float("nan"), (float("nan"),) * 2, 20, 3.0, 0.1, "fitted", 0.25, 0.4)
+    assert "no estimate" in repr(output)
+    assert "25% of its probability is on actions that were never recorded" in repr(output)

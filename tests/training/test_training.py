@@ -44,11 +44,11 @@ def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
     def train(seed):
         return jm.train(Corridor(slip=0.3), AGENT, steps=900, copies=2, seed=seed, lane=lane, folder="runs")
 
-    first, second, other = train(4), train(4), train(5)
+    first, second, second_item = train(4), train(4), train(5)
     assert files(first) == files(second)
-    assert files(first) != files(other)
+    assert files(first) != files(second_item)
     assert np.array_equal(first.policy.learner.values, second.policy.learner.values)
-    assert len({run.path for run in (first, second, other)}) == 3
+    assert len({run.path for run in (first, second, second_item)}) == 3
 
 
 @pytest.mark.slow
@@ -57,9 +57,9 @@ def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
 @pytest.mark.parametrize("kind", [PlainLoop, CompiledLoop])
 def test_splitting_into_other_pieces_changes_nothing(kind, pieces):
     turns = sum(pieces)
-    whole = kind(Snowfield(), jm.RandomPlay(), 9, 2, Planned(steps=2 * turns))
+    complete = kind(Snowfield(), jm.RandomPlay(), 9, 2, Planned(steps=2 * turns))
     cut = kind(Snowfield(), jm.RandomPlay(), 9, 2, Planned(steps=2 * turns))
-    together = whole.advance(turns)
+    together = complete.advance(turns)
     parts = [cut.advance(piece) for piece in pieces]
     for name in ("decisions", "copy", "steps", "satisfied", "totals", "measures"):
         assert np.array_equal(getattr(together, name), np.concatenate([getattr(part, name) for part in parts])), name

@@ -77,9 +77,9 @@ def test_each_episode_is_played_with_what_is_recorded_of_it(lane, agent):
     assert np.allclose(frame["end"], 9.0 * frame["steepness"], rtol=1e-5)
     assert stats.kstest(frame["steepness"], stats.uniform(1.0, 2.0).cdf).pvalue > 1e-3
     # What an agent sees follows from the copy's own parameters, and both lanes draw the same.
-    other = jm.train(Slope(), agent, steps=400, copies=4, vary=together, folder=None, lane="plain").episodes
-    assert len(other) > 95
-    assert np.allclose(frame["steepness"][: len(other)], other["steepness"], rtol=1e-5)
+    second_item = jm.train(Slope(), agent, steps=400, copies=4, vary=together, folder=None, lane="plain").episodes
+    assert len(second_item) > 95
+    assert np.allclose(frame["steepness"][: len(second_item)], second_item["steepness"], rtol=1e-5)
     assert "friction" not in jm.train(Slope(), agent, steps=16, folder=None, lane=lane).episodes
 
 
@@ -100,12 +100,12 @@ def test_a_plan_keeps_what_varies_and_trains_the_same_again():
     plan = read_plan(Path("plan.toml"), ["vary.gusts={between=[0.0,0.1]}"])
     assert set(plan.vary) == {"tide", "gusts"}
     run = jm.train(plan.environment, plan.agent, steps=2000, copies=8, vary=plan.vary, curriculum=plan.curriculum)
-    again = read_plan(run.path / "plan.toml")
-    assert (again.vary, again.curriculum) == (plan.vary, plan.curriculum)
+    repeated = read_plan(run.path / "plan.toml")
+    assert (repeated.vary, repeated.curriculum) == (plan.vary, plan.curriculum)
     assert run.environment.soft == 2.0  # measured on the last level
     frame = run.episodes
-    begun = frame["decisions"] - 8 * frame["steps"]
-    levels = frame["soft"].to_numpy()[np.argsort(begun, kind="stable")]
+    initial = frame["decisions"] - 8 * frame["steps"]
+    levels = frame["soft"].to_numpy()[np.argsort(initial, kind="stable")]
     assert levels[0] == 5.0
     assert levels[-1] == 2.0
     assert np.sum(np.diff(levels) != 0) == 1
@@ -182,7 +182,7 @@ def test_a_grid_is_an_evaluation_at_each_place():
     assert grid.results[1]["policy"].mean == alone.mean
     axes = jm.plot_grid(grid)
     line = next(line for line in axes.lines if line.get_label() == "policy")
-    assert line.get_ydata().tolist() == [by["policy"].mean for by in grid.results]
+    assert line.get_ydata().tolist() == [criterion["policy"].mean for criterion in grid.results]
     two = jm.evaluate_grid(run.policy, Corridor(), {"slip": [0.0, 0.5]}, episodes=2, beside=False)
     assert set(two.table["policy"]) == {"policy"}
     with pytest.raises(SettingError, match=r"`over` names `slide`.*Did you mean `slip`"):

@@ -47,16 +47,16 @@ def test_jobs_are_taken_in_order_by_one_worker_each(tmp_path):
         queue.add("resume", f"run-{k:02d}")
     queue.first(30)
     queue.pause(2)
-    taken = [queue.take().run]
-    assert taken == ["run-29"]
+    chosen = [queue.take().run]
+    assert chosen == ["run-29"]
     threads = [
-        threading.Thread(target=lambda: [taken.append(job.run) for job in iter(queue.take, None)]) for _ in range(4)
+        threading.Thread(target=lambda: [chosen.append(job.run) for job in iter(queue.take, None)]) for _ in range(4)
     ]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    assert sorted(taken) == sorted({f"run-{k:02d}" for k in range(30)} - {"run-01"})
+    assert sorted(chosen) == sorted({f"run-{k:02d}" for k in range(30)} - {"run-01"})
     assert {job.status for job in queue.jobs()} == {"working", "paused"}
 
 
@@ -95,16 +95,16 @@ def test_what_may_be_done_with_a_job_hangs_on_its_status(tmp_path):
 
 def test_a_job_that_was_damaged_is_named_and_can_be_dropped(tmp_path):
     queue = Queue(tmp_path)
-    kept, hurt = queue.add("resume", "a"), queue.add("resume", "b")
+    stored, hurt = queue.add("resume", "a"), queue.add("resume", "b")
     with sqlite3.connect(queue.file) as db:
         db.execute("UPDATE jobs SET options = '[1' WHERE id = ?", (hurt,))
-    assert {job.id: job.status for job in queue.jobs()} == {kept: "waiting", hurt: "damaged"}
+    assert {job.id: job.status for job in queue.jobs()} == {stored: "waiting", hurt: "damaged"}
     with pytest.raises(
         RecordError, match=rf"job {hurt} of the queue was damaged. Drop it: `jokulmist queue drop {hurt}`"
     ):
         queue.stop(hurt)
     assert queue.drop(hurt).run == "b"
-    assert [job.id for job in queue.jobs()] == [kept]
+    assert [job.id for job in queue.jobs()] == [stored]
 
 
 def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
@@ -112,25 +112,25 @@ def test_a_kill_in_the_middle_of_a_write_loses_no_job(tmp_path):
         "import sys; from jokulmist.work.queue import Queue; q = Queue(sys.argv[1])\nwhile True: print(q.add('resume', "
         "'r'), flush=True)"
     )
-    told = 0
+    output = 0
     for seed in range(6):
         child = subprocess.Popen([sys.executable, "-c", words, str(tmp_path)], stdout=subprocess.PIPE)
         child.stdout.readline()
         time.sleep(random.Random(seed).uniform(0.0, 0.15))
         child.kill()
-        told += 1 + child.stdout.read().count(b"\n")
+        output += 1 + child.stdout.read().count(b"\n")
         child.wait()
-        assert len(Queue(tmp_path).jobs()) >= told  # the last one may not have been told any more
-        told = len(Queue(tmp_path).jobs())
+        assert len(Queue(tmp_path).jobs()) >= output  # the last one may not have been told any more
+        output = len(Queue(tmp_path).jobs())
     assert sqlite3.connect(tmp_path / FILE).execute("PRAGMA integrity_check").fetchone() == ("ok",)
 
 
 def until(holds, seconds=120.0):
     end = time.monotonic() + seconds
     while time.monotonic() < end:
-        found = holds()
-        if found:
-            return found
+        result = holds()
+        if result:
+            return result
         time.sleep(0.1)
     raise AssertionError("it did not come about in time")
 
@@ -139,10 +139,10 @@ def until(holds, seconds=120.0):
 def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path):
     (tmp_path / "plan.toml").write_text(PLAN.format(steps=160_000))
     folder = tmp_path / "runs"
-    told = jokulmist(
+    output = jokulmist(
         "train", str(tmp_path / "plan.toml"), "--set", "training.seeds=[3,4]", "--folder", str(folder), "--queue"
     )
-    assert "jokulmist work --folder" in told.stderr
+    assert "jokulmist work --folder" in output.stderr
     assert jokulmist("runs", "--folder", str(folder)).stdout.count("waiting") == 2
     begin = [sys.executable, "-m", "jokulmist", "work", "--folder", str(folder), "--until-empty"]
     workers = [subprocess.Popen(begin, stderr=subprocess.PIPE) for _ in range(2)]
@@ -157,8 +157,8 @@ def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path
         )
     )
     os.kill(first.process, signal.SIGKILL)
-    other = next(worker for worker in workers if worker.pid != first.process)
-    assert other.wait(timeout=200) == 0, other.stderr.read()
+    second_item = next(worker for worker in workers if worker.pid != first.process)
+    assert second_item.wait(timeout=200) == 0, second_item.stderr.read()
     for worker in workers:
         worker.wait()
         worker.stderr.close()
@@ -205,8 +205,8 @@ def test_a_job_stops_cleanly_goes_on_and_tells_why_it_failed(tmp_path):
     assert "waits again" in words[-1]
     listed = jokulmist("queue", "--folder", str(folder)).stdout
     assert "resume long" in listed
-    told = jokulmist("queue", "stopp", "1", "--folder", str(folder))
-    assert (told.returncode, told.stderr.strip().endswith("Did you mean `stop`?")) == (2, True)
+    output = jokulmist("queue", "stopp", "1", "--folder", str(folder))
+    assert (output.returncode, output.stderr.strip().endswith("Did you mean `stop`?")) == (2, True)
 
 
 def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path):
@@ -218,8 +218,8 @@ def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path
     queue.take()
     with sqlite3.connect(queue.file) as db:  # as if that worker had been killed
         db.execute("UPDATE jobs SET process = 0, since = 0")
-    (shown,) = queue.jobs_now()
-    assert (shown.status, shown.message) == ("waiting", "its worker is gone; the next takes it again")
+    (displayed,) = queue.jobs_now()
+    assert (displayed.status, displayed.message) == ("waiting", "its worker is gone; the next takes it again")
     queue.take_back()
     queue.drop(job.id)
     assert jm.Run.open(tmp_path / job.run).status == "stopped"
@@ -227,11 +227,11 @@ def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path
 
 
 def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
-    other = jm.train(
+    second_item = jm.train(
         jm.gallery.Tarn(), jm.QLearning(), steps=100, lane="plain", folder=tmp_path / "theirs", name="other"
     )
-    before = json.dumps({**json.loads((other.path / "origin.json").read_text()), "status": "waiting"})
-    (other.path / "origin.json").write_text(before)
+    before = json.dumps({**json.loads((second_item.path / "origin.json").read_text()), "status": "waiting"})
+    (second_item.path / "origin.json").write_text(before)
     queue = Queue(tmp_path / "ours")
     (tmp_path / "ours").mkdir()
     with pytest.raises(SettingError, match=r"by its folder's name; got '../theirs/other'"):
@@ -240,7 +240,7 @@ def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
     with sqlite3.connect(queue.file) as db:
         db.execute("UPDATE jobs SET run = '../theirs/other'")
     assert queue.drop(number).status == "damaged"
-    assert (other.path / "origin.json").read_text() == before
+    assert (second_item.path / "origin.json").read_text() == before
 
 
 def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path, monkeypatch):
@@ -266,17 +266,17 @@ def test_a_queue_from_elsewhere_waits_until_it_is_accepted(tmp_path, monkeypatch
     queue.add("resume", "second")
     monkeypatch.setattr(trust, "_SECRET", b"another user's key")
     assert queue.take() is None
-    told = {job.id: job.message for job in queue.jobs_now()}
+    output = {job.id: job.message for job in queue.jobs_now()}
     assert (
-        told[number]
+        output[number]
         == "somebody else added it, or it was added on another machine: `jokulmist queue accept 1` lets it be done"
     )
-    shown = jokulmist("queue", "accept", number, "--folder", tmp_path)
-    assert shown.returncode == 0, shown.stderr
+    displayed = jokulmist("queue", "accept", number, "--folder", tmp_path)
+    assert displayed.returncode == 0, displayed.stderr
     with pytest.raises(SettingError, match="is your own; there is nothing to accept"):
         queue.accept(number)
-    taken = queue.take()
-    assert taken.words(tmp_path)[:4] == ["evaluate", str(tmp_path / "theirs"), "--episodes", "2"]
+    chosen = queue.take()
+    assert chosen.words(tmp_path)[:4] == ["evaluate", str(tmp_path / "theirs"), "--episodes", "2"]
     assert queue.take() is None
     with sqlite3.connect(queue.file) as db:  # what was signed is what is done
         db.execute("UPDATE jobs SET run = 'other', status = 'waiting'")
@@ -316,8 +316,8 @@ def test_whatever_stands_in_a_row_is_shown_and_dropped(tmp_path, values):
         db.execute(
             f"UPDATE jobs SET {', '.join(f'{name} = ?' for name in values)} WHERE id = ?", (*values.values(), number)
         )
-    shown = jokulmist("queue", "--folder", tmp_path, "--json")
-    assert shown.returncode == 0, shown.stderr
+    displayed = jokulmist("queue", "--folder", tmp_path, "--json")
+    assert displayed.returncode == 0, displayed.stderr
     work(queue, until_empty=True) if not any(job.ready for job in queue.jobs()) else None
     if queue.job(number).status == "working":
         queue.stop(number)

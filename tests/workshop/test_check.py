@@ -280,11 +280,11 @@ PLANTED = {
 
 @pytest.mark.parametrize("mistake", PLANTED)
 def test_a_planted_mistake_is_found_with_place_reason_and_mend(mistake):
-    cls, level, what, where = PLANTED[mistake]
+    cls, level, subject, place = PLANTED[mistake]
     report = jm.check(cls(), steps=400, speed=False)
-    finding = next(f for f in report.findings if what in f.problem)
+    finding = next(f for f in report.findings if subject in f.problem)
     assert finding.level == level
-    assert where in finding.place
+    assert place in finding.place
     assert finding.why
     assert finding.fix
     assert report.ok == (level == "warning")
@@ -375,8 +375,8 @@ class Skiffs(jm.Environment):
 
     def rowed(self, state, actions, draw):
         moved = self.xp.asarray([2.0 * action - 1.0 for action in actions])
-        at = self.xp.clip(state.at + 0.1 * moved + draw.normal(0.0, 0.05, shape=(2,)), -3.0, 3.0)
-        return state.replace(at=at, caught=at > 0.0)
+        position = self.xp.clip(state.at + 0.1 * moved + draw.normal(0.0, 0.05, shape=(2,)), -3.0, 3.0)
+        return state.replace(at=position, caught=position > 0.0)
 
     @jm.sensor(low=-3.0, high=3.0)
     def mine(self, state, player):
@@ -422,10 +422,10 @@ def looked_at(**changes):
     ],
 )
 def test_check_finds_what_goes_wrong_between_players(changes, expected):
-    found = [f.problem for f in looked_at(**changes)]
-    assert bool(found) == bool(expected), found
+    result = [f.problem for f in looked_at(**changes)]
+    assert bool(result) == bool(expected), result
     for start in expected:
-        assert any(what.startswith(start) for what in found), found
+        assert any(subject.startswith(start) for subject in result), result
 
 
 def test_a_term_that_one_place_alone_earns_is_told_of_a_simulator_too():
@@ -497,10 +497,10 @@ class Breaks(Beam):
 
 def test_unmet_endings_doubled_minus_useless_references_and_dwarfed_terms_are_told():
     report = jm.check(Beam(), speed=False)
-    told = {finding.place.split(" ")[0]: finding for finding in report.findings}
-    assert "`fell` held in none of 3,000 steps" in told["fell"].problem
-    assert "nor in the episodes of the references" in told["fell"].problem
-    assert "it is no better" in told["rule"].problem
+    output = {finding.place.split(" ")[0]: finding for finding in report.findings}
+    assert "`fell` held in none of 3,000 steps" in output["fell"].problem
+    assert "nor in the episodes of the references" in output["fell"].problem
+    assert "it is no better" in output["rule"].problem
     both = [finding for finding in report.findings if finding.place.startswith("cost")]
     assert "its weight is -1: together it rewards" in both[0].problem
     assert "raise their weights, e.g. `weights={'high':" in both[1].fix
