@@ -7,7 +7,7 @@ import time
 import numpy as np
 
 import jokulmist as jm
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 
 
 class Corridor(jm.Environment):
@@ -232,7 +232,7 @@ def seen(numbers, legal=(), ages=None):
     """What an agent is given, from rows of numbers."""
     numbers = np.asarray(numbers, np.float32)
     ages = np.zeros(numbers.shape[:-1], np.int32) if ages is None else np.asarray(ages, np.int32)
-    return Seen(numbers, {}, tuple(np.asarray(mask, bool) for mask in legal), ages)
+    return ObservationBatch(numbers, {}, tuple(np.asarray(mask, bool) for mask in legal), ages)
 
 
 class Gates(jm.Environment):

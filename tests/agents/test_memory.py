@@ -17,7 +17,7 @@ from jokulmist.agents.recurrence import Past
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.networks.inputs import Inputs
@@ -184,7 +184,7 @@ def test_reinforce_climbs_the_gradient_through_time():
     closed[3, 0] = closed[6, 1] = closed[-1] = True
     age = np.array([[4 * (t < 4) and t, t if t < 7 else t - 7] for t in range(turns)], np.int32)
     age[4:, 0] = np.arange(turns - 4)
-    seen = Seen(rows, {}, (), age)
+    seen = ObservationBatch(rows, {}, (), age)
     past = Past(np.zeros((turns, copies, config.state_width), np.float32), age == 0)
     output = Experience(seen, actions, rewards.astype(np.float32), closed, closed, seen, seen, ((), past))
     memory = jm.Reinforce.fresh_memory(config, hyperparameters)
@@ -284,7 +284,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
         return chance.normal(size=shape).astype(np.float32)
 
     def looks():
-        return Seen(
+        return ObservationBatch(
             numbers_like(many, turns, spec.width),
             {},
             tuple(chance.random((many, turns, c.count)) < 0.8 for c in config.acting.choices.values()),

@@ -10,7 +10,7 @@ from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import DQNUpdateState, update
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.optimisation import first_moments
 from jokulmist.learning.replay import Sample
@@ -64,7 +64,7 @@ def test_a_step_goes_down_the_loss_of_the_noisy_network_and_how_uncertain_it_is(
     draws = chance.normal(size=(3, noisy.draws_of(config.layout))).astype(np.float32)
 
     def seen(cells):
-        return Seen(jnp.asarray(cells, jnp.float32)[:, None], {}, (), jnp.zeros(len(cells), jnp.int32))
+        return ObservationBatch(jnp.asarray(cells, jnp.float32)[:, None], {}, (), jnp.zeros(len(cells), jnp.int32))
 
     def values(weights, cells):
         first = config.layout.parts

@@ -193,13 +193,13 @@ def test_an_exception_in_a_process_costs_an_episode_and_too_many_of_them_the_run
 def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(speeds):
     """Three-step targets stop before the loss: no row of another episode enters them."""
     from jokulmist.agents.contract import Experience
-    from jokulmist.environments.spaces.channels import Seen
+    from jokulmist.environments.spaces.channels import ObservationBatch
     from jokulmist.learning import replay as memory
 
     spec = describe(Drift()).spec
     stored = memory.fresh_replay(spec, 1, 8)
     for k in range(4):
-        seen = Seen(np.full((1, 1, 2), k, np.float32), {}, (), np.zeros((1, 1), np.int32))
+        seen = ObservationBatch(np.full((1, 1, 2), k, np.float32), {}, (), np.zeros((1, 1), np.int32))
         last = seen._replace(numbers=seen.numbers + 0.5)
         false = np.zeros((1, 1), bool)
         row = Experience(

@@ -11,7 +11,7 @@ import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.transition.waiting import WaitDraw
 from jokulmist.errors import BrokenEnvironment, DeclarationError
 from jokulmist.lanes.plain import PlainLane
@@ -90,7 +90,7 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
     spec = describe(Lift()).spec
     stored = memory.fresh_replay(spec, 1, 8, counted=True)
     for j, lasted in enumerate((4, 1, 2)):
-        seen = Seen(np.full((1, 1, 3), j, np.float32), {}, (), np.zeros((1, 1), np.int32))
+        seen = ObservationBatch(np.full((1, 1, 3), j, np.float32), {}, (), np.zeros((1, 1), np.int32))
         no = np.zeros((1, 1), bool)
         row = Experience(
             seen, None, np.full((1, 1), 10.0**j, np.float32), no, no, seen, seen, (), (), np.full((1, 1), lasted)

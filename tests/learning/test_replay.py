@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
-from jokulmist.environments.spaces.channels import Channel, Seen, Spec
+from jokulmist.environments.spaces.channels import Channel, ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory
 
@@ -40,7 +40,9 @@ def played(seed, turns, copies, spec, legal=False):
     def seen(moments, ages):
         images = {"eye": np.stack([m["eye"] for m in moments])[None]} if spec.images else {}
         masks = (np.stack([m["mask"] for m in moments])[None],) if legal else ()
-        return Seen(np.array([[[m["x"]] for m in moments]], np.float32), images, masks, np.array([ages], np.int32))
+        return ObservationBatch(
+            np.array([[[m["x"]] for m in moments]], np.float32), images, masks, np.array([ages], np.int32)
+        )
 
     for _ in range(turns):
         before, last, closed, ended = list(current), [], [], []

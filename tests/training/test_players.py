@@ -15,7 +15,7 @@ from games import Sticks, Table, Team
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.players import view_of
 from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, RecordError, SettingError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
@@ -880,7 +880,7 @@ def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
 
     def seen(moves, age):
         stack = np.stack([np.full((3, 3), max(m, 0)) for m in range(moves - 2, moves + 1)], axis=-1)
-        return Seen(
+        return ObservationBatch(
             jnp.full((1, 1, 1), moves // 2 * 1.0),
             {"view": jnp.asarray(stack[None, None], jnp.uint8)},
             (),

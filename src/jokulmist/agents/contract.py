@@ -124,7 +124,7 @@ def _hashable(value: Any) -> Any:
 class Experience(NamedTuple):
     """What happened to all copies since the last update.
 
-    Each entry is an array with axes (turns, copies, ...), or a `Seen` of such arrays.
+    Each entry is an array with axes (turns, copies, ...), or an `ObservationBatch` of such arrays.
 
     Attributes
     ----------
@@ -135,7 +135,7 @@ class Experience(NamedTuple):
     closed : an end or a cut: the next row belongs to a new episode
     last : the true observation after the advance
     following : what is decided on next
-    notes : what `choose` gave along
+    policy_extras : what `choose` gave along
     broken : bool, or empty
         The row begins another episode although the row before closed none: its worker process was lost. Empty where
         none can be.
@@ -150,7 +150,7 @@ class Experience(NamedTuple):
     closed: Any
     last: Any
     following: Any
-    notes: Any
+    policy_extras: Any
     broken: Any = ()
     advances: Any = ()
 
@@ -254,9 +254,9 @@ class Agent(Settings, metaclass=_Declared):
     ``fresh_memory(config, hyperparameters) -> memory``
         What the copies remember before the first decision, in arrays with a leading axis of copies; by default nothing,
         ``()``.
-    ``choose(config, hyperparameters, learner, memory, observed, noise, explore) -> actions, memory, notes``
-        `observed` is a `Seen`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of the
-        environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
+    ``choose(config, hyperparameters, learner, memory, observed, noise, explore) -> actions, memory, policy_extras``
+        `observed` is an `ObservationBatch`: its ``numbers`` have shape ``(copies, width)``, float32, in the units of
+        the environment; `noise` is a draw, asked with ``shape=``; `explore` is False in evaluation.
     ``learn(config, hyperparameters, learner, memory, experience, noise) -> learner, memory, readings``
         `readings` is a tuple of scalars, one for each of `reading_names`.
 

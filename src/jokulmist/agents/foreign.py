@@ -67,7 +67,7 @@ def three(kind: type[Agent], name: str, values: Any) -> tuple[Any, Any, Any]:
     if ships(kind):
         triple: tuple[Any, Any, Any] = values
         return triple
-    wanted = "(actions, memory, notes)" if name == "choose" else "(learner, memory, readings)"
+    wanted = "(actions, memory, policy_extras)" if name == "choose" else "(learner, memory, readings)"
     if not isinstance(values, tuple) or len(values) != 3:
         got = f"{len(values)} values" if isinstance(values, tuple) else type(values).__name__
         raise BrokenEnvironment(f"`{kind.__name__}.{name}` gave {got}; it gives three, {wanted}.")

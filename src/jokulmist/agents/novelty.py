@@ -159,10 +159,10 @@ class Seeking(Agent):
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
-        actions, inner_memory, notes = config.kind.choose(
+        actions, inner_memory, policy_extras = config.kind.choose(
             config.inner, hyperparameters, inner_of(learner), memory["own"], observed, noise, explore
         )
-        return actions, {**memory, "own": inner_memory}, notes
+        return actions, {**memory, "own": inner_memory}, policy_extras
 
     @staticmethod
     def learn(

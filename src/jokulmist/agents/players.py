@@ -19,7 +19,7 @@ from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.roster import Roster, remembering
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.player_actions import PlayerActions, players_of
 from jokulmist.environments.spaces.players import PlayerView, refuse_unknown, view_of
 from jokulmist.errors import SettingError, listed
@@ -150,13 +150,13 @@ class PlayerAgents(Agent):
         xp, action = noise.xp, config.spec.action
         deciding = observed.legal[-1] if action.asks else None
         by_player: dict[str, Any] = {}
-        after, notes = {}, {}
+        after, policy_extras = {}, {}
         for g in config.groups:
             seen, group_memory = _seen(xp, g, observed, 0), memory[g.name]
             if deciding is not None:  # decisions of the player itself, in this episode
                 is_begin = xp.concatenate([observed.age] * len(g.players)) == 0
                 seen = seen._replace(age=xp.where(is_begin, 0, group_memory["age"]))
-            actions, new, notes[g.name] = g.kind.choose(
+            actions, new, policy_extras[g.name] = g.kind.choose(
                 g.config,
                 hyperparameters_below(hyperparameters, g.name),
                 learner[g.name],
@@ -167,7 +167,7 @@ class PlayerAgents(Agent):
             )
             after[g.name] = {**group_memory, "own": new}
             if deciding is not None:
-                notes[g.name] = {"own": notes[g.name], "age": seen.age}
+                policy_extras[g.name] = {"own": policy_extras[g.name], "age": seen.age}
                 acts = _rows_of(xp, g, deciding)
                 after[g.name]["own"] = _chosen_where(xp, acts, new, group_memory["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
@@ -178,7 +178,7 @@ class PlayerAgents(Agent):
                 player: _idle_unless(xp, deciding[:, k], action.players[player], by_player[player])
                 for k, player in enumerate(action.players)
             }
-        return action.joined({player: by_player[player] for player in action.players}), after, notes
+        return action.joined({player: by_player[player] for player in action.players}), after, policy_extras
 
     @staticmethod
     def learn(
@@ -220,7 +220,9 @@ class PlayerAgents(Agent):
                 got = experience.rewards[..., places].mean(axis=-1)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
                 group_readings = (
-                    experience.notes[g.name]["own"] if config.spec.action.asks else experience.notes[g.name]
+                    experience.policy_extras[g.name]["own"]
+                    if config.spec.action.asks
+                    else experience.policy_extras[g.name]
                 )
                 learned[g.name], group_experience = g.kind.met(
                     learner[g.name], memory[g.name]["own"], group_readings, got, experience.closed, dropped
@@ -250,20 +252,20 @@ def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) ->
     return {**group_memory, **nothing_waiting(group, hyperparameters, asks)}
 
 
-def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> Seen:
+def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> ObservationBatch:
     """What an agent's players see, one after another along the axis of copies."""
     seen = []
     for view in group.views:
         columns = list(view.columns)
         seen.append(
-            Seen(
+            ObservationBatch(
                 observed.numbers[..., columns],
                 {own_channel: observed.images[name] for name, own_channel in view.images},
                 tuple(observed.legal[k] for k in view.masks) if view.spec.masked else (),
                 observed.age,
             )
         )
-    joined: Seen = _concatenated(xp, seen, axis)
+    joined: ObservationBatch = _concatenated(xp, seen, axis)
     return joined
 
 
@@ -325,9 +327,9 @@ def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> 
         return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
 
     actions = _concatenated(xp, [action.for_player(names[place], e.actions) for place in group.players], 1)
-    observed, notes = _seen(xp, group, e.observed, 1), e.notes[group.name]
+    observed, policy_extras = _seen(xp, group, e.observed, 1), e.policy_extras[group.name]
     if action.asks:  # the age of an episode counts the player's own decisions, in learning as in acting
-        observed, notes = observed._replace(age=notes["age"]), notes["own"]
+        observed, policy_extras = observed._replace(age=policy_extras["age"]), policy_extras["own"]
     return Experience(
         observed=observed,
         actions=actions,
@@ -336,7 +338,7 @@ def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> 
         closed=twice(e.closed),
         last=_seen(xp, group, e.last, 1),
         following=_seen(xp, group, e.following, 1),
-        notes=notes,
+        policy_extras=policy_extras,
         broken=twice(e.broken),
     )
 

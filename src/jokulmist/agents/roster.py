@@ -266,11 +266,11 @@ class Roster(Agent):
 
     @staticmethod
     def met(
-        learner: dict[str, Any], memory: dict[str, Any], notes: Any, rewards: Any, closed: Any, dropped: Any
+        learner: dict[str, Any], memory: dict[str, Any], policy_extras: Any, rewards: Any, closed: Any, dropped: Any
     ) -> tuple[dict[str, Any], dict[str, Any]]:
         """Learner and memory after some turns in which the players that learn got `rewards`, shape ``(turns,
         copies)``."""
-        losses, running = update_losses(learner["known"], memory["running"], notes[0], rewards, closed, dropped)
+        losses, running = update_losses(learner["known"], memory["running"], policy_extras[0], rewards, closed, dropped)
         return {**learner, "known": losses}, {**memory, "running": running}
 
     @staticmethod

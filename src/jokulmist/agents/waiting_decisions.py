@@ -16,7 +16,7 @@ import numpy as np
 from jokulmist.agents.contract import Experience, Hyperparameters
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 
 # Decisions of a row that are kept beside those that are learned from next.
 MOST_PENDING = 8
@@ -30,7 +30,7 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
     config, rows = group.config, group.config.copies
     spec = config.spec
     choices = [part for part in getattr(spec.action, "parts", {"": spec.action}).values() if hasattr(part, "count")]
-    observed = Seen(
+    observed = ObservationBatch(
         jnp.zeros((rows, spec.width), jnp.float32),
         {c.name: jnp.zeros((rows, *c.shape), jnp.uint8) for c in spec.images},
         tuple(jnp.ones((rows, c.count), bool) for c in choices) if spec.masked else (),
@@ -44,15 +44,15 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
 
     def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:
         numbers_now, draw = Hyperparameters(**settings), CountingDraw(jnp)
-        actions, _, notes = group.kind.choose(config, numbers_now, learner, memory, observed, draw, True)
-        return actions, notes
+        actions, _, policy_extras = group.kind.choose(config, numbers_now, learner, memory, observed, draw, True)
+        return actions, policy_extras
 
     def empty(like: Any) -> Any:
         return jax.tree.map(lambda leaf: jnp.zeros(leaf.shape, leaf.dtype), like)
 
-    actions, notes = empty(jax.eval_shape(chosen, vars(hyperparameters), learner, memory, observed))
+    actions, policy_extras = empty(jax.eval_shape(chosen, vars(hyperparameters), learner, memory, observed))
     flags, zeros = jnp.zeros(rows, bool), jnp.zeros(rows, jnp.float32)
-    row = Experience(observed, actions, zeros, flags, flags, observed, observed, notes, flags if asks else ())
+    row = Experience(observed, actions, zeros, flags, flags, observed, observed, policy_extras, flags if asks else ())
     room = group.every + (MOST_PENDING + group.every if asks else 0)
     waiting: dict[str, Any] = {
         "finished": jax.tree.map(lambda leaf: jnp.zeros((room, *leaf.shape), leaf.dtype), row),
@@ -60,7 +60,7 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
         "told": jnp.zeros(len(group.kind.reading_names), jnp.float32),
     }
     if asks:
-        waiting["open"] = (observed, actions, notes, zeros, flags)
+        waiting["open"] = (observed, actions, policy_extras, zeros, flags)
         waiting["left_out"] = flags
     blank: dict[str, Any] = jax.tree.map(
         np.array, waiting
@@ -137,8 +137,10 @@ def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any
     def chosen(mask: Any, new: Any, old: Any) -> Any:
         return jax.tree.map(lambda a, b: jnp.where(mask.reshape((-1,) + (1,) * (b.ndim - 1)), a, b), new, old)
 
-    observed, actions, notes, paid, is_open = stored["open"]
-    observed, actions, notes = chosen(acts, (row.observed, row.actions, row.notes), (observed, actions, notes))
+    observed, actions, policy_extras, paid, is_open = stored["open"]
+    observed, actions, policy_extras = chosen(
+        acts, (row.observed, row.actions, row.policy_extras), (observed, actions, policy_extras)
+    )
     is_open = is_open | acts
     paid = jnp.where(acts, 0.0, paid) + row.rewards * is_open
     ended, closed = (row.ended, row.closed) if out is None else (row.ended | out & ~row.closed, row.closed | out)
@@ -148,7 +150,7 @@ def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any
     put = done & (count < room)
     age = observed.age + 1
     last, following = row.last._replace(age=age), row.following._replace(age=jnp.where(closed, 0, age))
-    new = Experience(observed, actions, paid, ended, closed, last, following, notes, stored["left_out"])
+    new = Experience(observed, actions, paid, ended, closed, last, following, policy_extras, stored["left_out"])
     places, rows = jnp.where(put, count, room), jnp.arange(count.shape[0])
     written = jax.tree.map(lambda buffer, row_value: buffer.at[places, rows].set(row_value, mode="drop"), finished, new)
     left_out = jnp.where(done, ~put, stored["left_out"])
@@ -156,6 +158,6 @@ def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any
         **stored,
         "finished": written,
         "count": count + put,
-        "open": (observed, actions, notes, paid, is_open & ~done),
+        "open": (observed, actions, policy_extras, paid, is_open & ~done),
         "left_out": left_out,
     }

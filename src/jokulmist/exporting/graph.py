@@ -16,7 +16,7 @@ import numpy as np
 
 from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.environments.spaces.actions import parts_of
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.errors import SettingError, listed
 from jokulmist.exporting.escapes import unique_names
@@ -208,14 +208,14 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
         raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
     learner = jax.tree.map(jnp.asarray, policy.learner)
 
-    def remembering(learner: Any, seen: Seen, state: Any) -> Any:
+    def remembering(learner: Any, seen: ObservationBatch, state: Any) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own_memory = {**memory, "state": state}
         actions, after, _ = kind.choose(config, hyperparameters, learner, own_memory, going, MiddleOfChance(), False)
         return actions, after["state"]
 
-    def decided(learner: Any, seen: Seen) -> Any:
+    def decided(learner: Any, seen: ObservationBatch) -> Any:
         actions = kind.choose(config, hyperparameters, learner, memory, seen, MiddleOfChance(), False)[0]
         return (actions, kind.policy_outputs(config, learner, seen)) if says else actions
 
@@ -241,7 +241,7 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     decide, learner = decision_of(policy, 1, says)
     decided, spec = partial(decide, learner), policy.spec
     widths = mask_widths(spec.action) if spec.masked else []
-    seen = Seen(
+    seen = ObservationBatch(
         jnp.zeros((1, spec.width), jnp.float32),
         {c.name: jnp.zeros((1, *c.shape), jnp.uint8) for c in spec.images},
         tuple(jnp.ones((1, n), bool) for n in widths),
@@ -252,7 +252,9 @@ def graph_of(policy: Policy, says: bool = False) -> Graph:
     arguments: tuple[Any, ...] = (seen, jnp.zeros((1, width), jnp.float32)) if width else (seen,)
     traced = jax.make_jaxpr(decided)(*arguments)
     order = jax.tree.leaves(
-        Seen("numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age")
+        ObservationBatch(
+            "numbers", {c.name: c.name for c in spec.images}, tuple(f"legal {k}" for k in range(len(widths))), "age"
+        )
     )
     order += ["state"] if width else []
     graph = Graph(policy)
@@ -418,7 +420,7 @@ def decided_by(
     parts, width = parts_of(policy.spec.action), state_width_of(policy)
     state: Any = None
     for k, row in enumerate(rows):
-        seen = Seen(
+        seen = ObservationBatch(
             jnp.asarray(row, jnp.float32)[None],
             {name: jnp.asarray(image)[None] for name, image in images[k].items()},
             tuple(jnp.asarray(mask)[None] for mask in masks[k]),

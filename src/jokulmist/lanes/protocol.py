@@ -12,7 +12,7 @@ from typing import Any, NamedTuple, Protocol
 import numpy as np
 
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import Mask
 from jokulmist.errors import BrokenEnvironment
 
@@ -86,7 +86,7 @@ class Observed:
         )
 
     @property
-    def seen(self) -> Seen:
+    def seen(self) -> ObservationBatch:
         """The same as arrays, with a leading axis of copies."""
         images = {name: np.stack([image[name] for image in self.images]) for name in (self.images or [{}])[0]}
         legal = tuple(np.stack(part) for part in zip(*self.masks, strict=True))
@@ -94,7 +94,7 @@ class Observed:
             rows = np.array(self.rows, np.float32)
         except (TypeError, ValueError):
             raise BrokenEnvironment(no_number(self.rows)) from None
-        return Seen(rows, images, legal, np.array(self.ages, np.int32))
+        return ObservationBatch(rows, images, legal, np.array(self.ages, np.int32))
 
 
 def joined_moments(moments: Sequence[Observed]) -> Observed:

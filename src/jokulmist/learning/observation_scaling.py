@@ -11,7 +11,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.networks.inputs import Inputs
 
 Scaling = Literal["bounds", "running", "none"]
@@ -121,12 +121,12 @@ def met(experience: Any) -> Any:
     return jnp.concatenate([experience.observed.numbers, experience.last.numbers])
 
 
-def prepared(spec: Spec, scaling: Scaling, statistics: Running | None, seen: Seen) -> Inputs:
+def prepared(spec: Spec, scaling: Scaling, statistics: Running | None, seen: ObservationBatch) -> Inputs:
     """What a network is given for many observations.
 
     Parameters
     ----------
-    seen : Seen
+    seen : ObservationBatch
         With one leading axis.
     """
     return Inputs(scaled(spec, scaling, statistics, seen.numbers), seen.images)

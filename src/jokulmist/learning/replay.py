@@ -22,7 +22,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 
@@ -107,7 +107,7 @@ class Sample(NamedTuple):
 
     Attributes
     ----------
-    observed, following : Seen
+    observed, following : ObservationBatch
         What was decided on, and what stood at the end of the steps.
     action : float32, shape ``(rows, numbers)``
     n_step_return : float32
@@ -122,8 +122,8 @@ class Sample(NamedTuple):
         How many rewards were summed.
     """
 
-    observed: Seen
-    following: Seen
+    observed: ObservationBatch
+    following: ObservationBatch
     action: Any
     n_step_return: Any
     bootstrap_discount: Any
@@ -435,8 +435,10 @@ def transitions(
         images = _stacks(spec, replay.frames, copy, frame, age)
         images_last = _stacks(spec, replay.frames, copy, frame_last, age_last)
     return Sample(
-        observed=Seen(sequence[:, 0, :width], images, _masks(spec, sequence[:, 0, 2 * width :]), age),
-        following=Seen(last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last),
+        observed=ObservationBatch(sequence[:, 0, :width], images, _masks(spec, sequence[:, 0, 2 * width :]), age),
+        following=ObservationBatch(
+            last[:, width : 2 * width], images_last, _masks(spec, last[:, 2 * width + masks :]), age_last
+        ),
         action=sequence[:, 0, 2 * (width + masks) : -FACTS - counted],
         n_step_return=jnp.sum(rewards * running * power, axis=1),
         bootstrap_discount=bootstrap_weight * (1.0 - jnp.max(ended * running, axis=1)),

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.spaces.actions import Choice, parts_of
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.exporting.graph import decision_of, state_width_of
@@ -145,7 +145,7 @@ class Decider:
         size = next(size for size in SIZES if size >= len(requests))
         padded = [*requests, *[requests[-1]] * (size - len(requests))]
         spec = self.policy.spec
-        seen = Seen(
+        seen = ObservationBatch(
             np.stack([request.row for request in padded]),
             {c.name: np.stack([request.images[c.name] for request in padded]) for c in spec.images},
             tuple(np.stack([request.masks[k] for request in padded]) for k in range(len(padded[0].masks))),

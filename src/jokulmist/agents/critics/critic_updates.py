@@ -52,7 +52,7 @@ def learned(
     returns, open_now = returns_after(
         experience, learner.returns, memory["returns"], bootstrap_discount(hyperparameters, experience.advances), bonus
     )
-    action, past = experience.notes if config.state_width else (experience.notes, ())
+    action, past = experience.policy_extras if config.state_width else (experience.policy_extras, ())
     if acting.choices:
         index = joint_over(config.spec.action).index(experience.actions)[..., None]
         action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)

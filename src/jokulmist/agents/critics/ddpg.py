@@ -18,7 +18,7 @@ from jokulmist.agents.critics.critic_networks import (
 )
 from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.networks.layout import Layout, built
@@ -77,7 +77,7 @@ class DeterministicAgent(CriticAgent):
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
-        observed: Seen,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, Any]:

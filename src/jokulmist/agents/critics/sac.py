@@ -21,7 +21,7 @@ from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, fo
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
 from jokulmist.agents.sequences import at_the_end, before_each
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
 from jokulmist.learning.networks.layout import Layout
@@ -116,7 +116,7 @@ class SAC(CriticAgent):
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
-        observed: Seen,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
@@ -164,7 +164,7 @@ class SAC(CriticAgent):
         )
 
     @staticmethod
-    def probabilities(config: Any, learner: CriticLearner, observed: Seen) -> dict[str, Any]:
+    def probabilities(config: Any, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         policy = config.layout.module(learner.learning.policy)

@@ -30,7 +30,7 @@ from jokulmist.agents.policy_networks import (
     probabilities_by_part,
 )
 from jokulmist.agents.recurrence import fresh_states, past_by_time, past_of
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, acting_over
@@ -219,7 +219,7 @@ class PolicyAgent(Agent):
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,
-        observed: Seen,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
@@ -248,13 +248,13 @@ class PolicyAgent(Agent):
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
-    def probabilities(config: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
+    def probabilities(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         outputs, _ = _compiled_first_outputs()(config, learner, observed)
         return probabilities_by_part(config.acting, outputs, observed.legal)
 
     @staticmethod
-    def policy_outputs(config: Any, learner: PolicyLearner, observed: Seen) -> dict[str, Any]:
+    def policy_outputs(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         outputs, values = first_outputs(config, learner, observed)
         parts = outputs_by_part(config.acting, outputs, observed.legal)
         if values is not None:
@@ -262,13 +262,13 @@ class PolicyAgent(Agent):
         return parts
 
     @staticmethod
-    def state_values(config: Any, learner: PolicyLearner, observed: Seen) -> Any:
+    def state_values(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> Any:
         """The values that were learned, in the scale of the rewards, one a row."""
         _, values = _compiled_first_outputs()(config, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
-def first_outputs(config: Any, learner: PolicyLearner, observed: Seen) -> tuple[Any, Any]:
+def first_outputs(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> tuple[Any, Any]:
     """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
     networks = config.layout.module(learner.weights)
     inputs = observed_by(config, learner.statistics, observed)
@@ -299,7 +299,7 @@ def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean:
     return hyperparameters.entropy_bonus * choices + hyperparameters.range_entropy_bonus * ranges, choices + ranges
 
 
-def observed_by(config: Any, statistics: Running | None, observed: Seen) -> Any:
+def observed_by(config: Any, statistics: Running | None, observed: ObservationBatch) -> Any:
     """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins
     near an even one, plays at random."""
     inputs = prepared(config.spec, config.scaling, statistics, observed)
@@ -340,7 +340,7 @@ def batch_of(config: Any, learner: PolicyLearner, experience: Experience) -> tup
     observed, last = in_rows(experience.observed), in_rows(experience.last)
     inputs = observed_by(config, learner.statistics, observed)
     after = observed_by(config, learner.statistics, last)
-    samples, past = experience.notes
+    samples, past = experience.policy_extras
     batch = PolicyBatch(inputs, observed.legal, in_rows(experience.actions), in_rows(samples))
     return batch, past_by_time(past, experience), after
 

@@ -30,7 +30,7 @@ from jokulmist.agents.recurrence import (
     split_sequences,
     stretch_of,
 )
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import accumulated
 from jokulmist.learning.observation_scaling import is_warm
@@ -45,7 +45,7 @@ class StoredTurns(NamedTuple):
 
     Attributes
     ----------
-    observed : Seen of arrays with axes (turns, copies, ...)
+    observed : ObservationBatch of arrays with axes (turns, copies, ...)
     actions : in own form
     drawn : what stood behind the numbers of an action
     rewards : float32, shape ``(turns, copies)``
@@ -226,7 +226,7 @@ def _nothing(config: Any) -> StoredTurns:
     """What is kept before the first turn: nothing that is open."""
     lead, spec = (_kept_turns(config), config.copies), config.spec
     acting = config.acting
-    seen = Seen(
+    seen = ObservationBatch(
         np.zeros((*lead, spec.width), np.float32),
         {c.name: np.zeros((*lead, *c.shape), np.uint8) for c in spec.images},
         tuple(np.ones((*lead, c.count), bool) for c in acting.choices.values()) if spec.masked else (),
@@ -254,7 +254,7 @@ def _stretch(
     rewards = experience.rewards
     weight = jnp.broadcast_to(jnp.float32(bootstrap_discount(hyperparameters, experience.advances)), rewards.shape)
     next_values = jnp.zeros_like(rewards)
-    samples, past = experience.notes
+    samples, past = experience.policy_extras
     past = past_by_time(past, experience)
     if config.baseline:
         networks, after = (

@@ -48,7 +48,7 @@ from jokulmist.agents.values.dqn_updates import (
     update,
     update_sequences,
 )
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
@@ -298,7 +298,7 @@ class DQN(Agent):
         hyperparameters: Hyperparameters,
         learner: DQNLearner,
         memory: Any,
-        observed: Seen,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
@@ -338,7 +338,7 @@ class DQN(Agent):
         spread = spread_of(returns)
         action = config.joint.index(experience.actions)[..., None]
         if config.state_width:
-            action = with_past(action, experience.notes, experience)
+            action = with_past(action, experience.policy_extras, experience)
         replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(config))
         updates, rows = rows_due(config, experience)
         chance = memory_of.draws_for(noise, rows, config.prioritised)
@@ -440,19 +440,19 @@ class DQN(Agent):
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+    def values(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         xp = np if DQN.chooses_by_numpy(config) else None
         values = np.asarray(action_values(config, learner.weights, learner.statistics, observed, xp))
         return by_label(config.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def policy_outputs(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+    def policy_outputs(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         values = action_values(config, learner.weights, learner.statistics, observed)
         return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
-    def quantiles_of(config: Any, learner: DQNLearner, observed: Seen) -> dict[str, Any]:
+    def quantiles_of(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
         quantiles = np.sort(

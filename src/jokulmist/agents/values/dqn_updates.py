@@ -13,7 +13,7 @@ from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.sequences import at_the_end, learned_rows, past_in, time_major
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.networks.inputs import applied
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.optimisation import descended, huber, squared
@@ -29,7 +29,7 @@ class DQNUpdateState(NamedTuple):
     statistics: Any
 
 
-def action_values(config: Any, weights: Any, statistics: Any, seen: Seen, xp: Any = None) -> Any:
+def action_values(config: Any, weights: Any, statistics: Any, seen: ObservationBatch, xp: Any = None) -> Any:
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(config.spec, config.scaling, statistics, seen)
     layout = config.layout
@@ -43,14 +43,14 @@ def action_values(config: Any, weights: Any, statistics: Any, seen: Seen, xp: An
     return masked_values(config.spec, _values(config, outputs), seen.legal)
 
 
-def remembered_values(config: Any, learner: Any, seen: Seen, states: Any) -> tuple[Any, Any]:
+def remembered_values(config: Any, learner: Any, seen: ObservationBatch, states: Any) -> tuple[Any, Any]:
     """The same of a recurrent network that remembers something, and the states after."""
     inputs = prepared(config.spec, config.scaling, learner.statistics, seen)
     outputs, after = config.layout.module(learner.weights).step(inputs, states)
     return masked_values(config.spec, _values(config, outputs), seen.legal), after
 
 
-def network_outputs(config: Any, weights: Any, statistics: Any, seen: Seen) -> Any:
+def network_outputs(config: Any, weights: Any, statistics: Any, seen: ObservationBatch) -> Any:
     """What a network says of what follows: values, or the quantiles of each action."""
     if config.quantiles is None:
         return action_values(config, weights, statistics, seen)

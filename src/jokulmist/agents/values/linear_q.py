@@ -28,7 +28,7 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind
@@ -143,7 +143,7 @@ class LinearQ(Agent):
         hyperparameters: Hyperparameters,
         learner: LinearQLearner,
         memory: Any,
-        observed: Seen,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Any, tuple[()]]:
@@ -225,7 +225,7 @@ class LinearQ(Agent):
         return learner._replace(replay=())
 
     @staticmethod
-    def values(config: Any, learner: LinearQLearner, observed: Seen) -> dict[str, Any]:
+    def values(config: Any, learner: LinearQLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         return by_label(config.spec, config.made_of.values(learner.weights, observed.numbers))
 

@@ -77,7 +77,7 @@ class Channel:
         return round(self.high - self.low) + 1 if self.whole else wanted
 
 
-class Seen(NamedTuple):
+class ObservationBatch(NamedTuple):
     """What an agent is given to decide on: one row a copy, in the units of the environment.
 
     Attributes

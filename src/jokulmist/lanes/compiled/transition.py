@@ -13,7 +13,7 @@ import jax.numpy as jnp
 from jax import lax
 
 from jokulmist.environments.modifiers.base import idle_of
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
@@ -55,7 +55,7 @@ class StartedEpisodes(NamedTuple):
     Attributes
     ----------
     states
-    observed : Seen
+    observed : ObservationBatch
         Through the modifiers; what is legal as it is.
     memories
         Of the observation modifiers.
@@ -64,7 +64,7 @@ class StartedEpisodes(NamedTuple):
     """
 
     states: Any
-    observed: Seen
+    observed: ObservationBatch
     memories: Any
     opened: Any
 
@@ -78,7 +78,7 @@ class TurnOutcome(NamedTuple):
     rewards : as they are learned from
     ended : a true end, or one for learning
     age : decisions since the episode began
-    last : Seen
+    last : ObservationBatch
         Where nothing is allowed, all is: an episode may close there.
     legal : as the class says
     memories, action_memories, reward_memories : of the modifiers
@@ -88,7 +88,7 @@ class TurnOutcome(NamedTuple):
     rewards: Any
     ended: Any
     age: Any
-    last: Seen
+    last: ObservationBatch
     legal: Any
     memories: Any
     action_memories: Any
@@ -120,7 +120,7 @@ class CompiledTransition:
         first = compiled.observe(numbers, copy_parameters, first_states, rows.sense, rows.look, unit)
         memories, observation = compiled.first_seen(first, rows.observation, unit)
         legal = compiled.legal(numbers, copy_parameters, first_states)
-        seen = Seen(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
+        seen = ObservationBatch(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
         return StartedEpisodes(first_states, seen, memories, opened and opened._replace(after=()))
 
     def no_reset(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
@@ -150,7 +150,7 @@ class CompiledTransition:
         )
         legal = compiled.legal(numbers, copy_parameters, outcome.after)
         able = tuple(mask | ~jnp.any(mask, axis=-1, keepdims=True) for mask in legal)
-        last = Seen(observation.numbers, observation.images, able, age)
+        last = ObservationBatch(observation.numbers, observation.images, able, age)
         return TurnOutcome(outcome, rewards, ended, age, last, legal, memories, action_memories, reward_memories)
 
 

@@ -16,7 +16,7 @@ from jax import lax
 from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
 from jokulmist.agents.foreign import outside, three
 from jokulmist.environments.chance.draws import RowDraw
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.transition import (
     BeginRows,
@@ -41,7 +41,7 @@ class Carry(NamedTuple):
 
     states: Any
     copy_parameters: dict[str, Any]
-    observed: Seen
+    observed: ObservationBatch
     memories: tuple[Any, ...]
     action_memories: tuple[Any, ...]
     learned: Any
@@ -128,7 +128,7 @@ class Turn:
             closed=closed | decided.marked,
             last=after.last,
             following=observed,
-            notes=extras,
+            policy_extras=extras,
             advances=decided.lasted if self._counts_advances else (),
         )
         return new, experience
@@ -229,7 +229,7 @@ class Frame(NamedTuple):
     states_after: Any
 
 
-def frame_of(observed: Seen, states: Any, actions: Any, decided: DecisionOutcome, after: Any) -> Frame:
+def frame_of(observed: ObservationBatch, states: Any, actions: Any, decided: DecisionOutcome, after: Any) -> Frame:
     """The first copy's turn."""
     frame = Frame(
         observed.numbers,

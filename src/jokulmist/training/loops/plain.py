@@ -163,19 +163,19 @@ class PlainLoop:
                 lane.within = numbers.discount
             seen = calls.seen(observed)
             draw = self._explore.for_step(self.turn, 0)
-            actions, self._memory, notes = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
+            actions, self._memory, policy_extras = calls.choose(numbers, self._learner, self._memory, seen, draw, True)
             inputs = calls.native_actions(actions)
             outcome = lane.advance(inputs)
             broken: Any = np.zeros(self.copies, bool) if lane.description.lost_bit else ()
             while outcome.lost:
                 broken[outcome.lost] = True
-                seen, actions, notes, outcome = self._decide_again(seen, actions, notes, draw, outcome)
+                seen, actions, policy_extras, outcome = self._decide_again(seen, actions, policy_extras, draw, outcome)
                 if self._follower is not None and broken[COPY]:
                     self._follower.drop()
             if gathered and len(broken):
                 gathered[-1].closed[:] = np.asarray(gathered[-1].closed) | broken
             observed = outcome.observed
-            gathered.append(_experience(calls, seen, actions, outcome, notes, broken, self._counted))
+            gathered.append(_experience(calls, seen, actions, outcome, policy_extras, broken, self._counted))
             if len(gathered) == self.turns_per_update:
                 self._update(calls.stacked(gathered))
                 gathered = []
@@ -196,7 +196,9 @@ class PlainLoop:
         self._observed = observed
         return finished
 
-    def _decide_again(self, seen: Any, actions: Any, notes: Any, draw: Any, outcome: LaneOutcome) -> tuple[Any, ...]:
+    def _decide_again(
+        self, seen: Any, actions: Any, policy_extras: Any, draw: Any, outcome: LaneOutcome
+    ) -> tuple[Any, ...]:
         """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
 
         The draws of the turn are used again: what they gave was dropped.
@@ -206,10 +208,10 @@ class PlainLoop:
         mask[list(outcome.lost)] = True
         seen = replaced(mask, calls.seen(outcome.observed), seen)
         memory = self._restarted(self._memory, calls.fresh_memory(self._numbers), mask)
-        new, after, new_notes = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
+        new, after, new_extras = calls.choose(self._numbers, self._learner, memory, seen, draw, True)
         self._memory = self._restarted(self._memory, after, mask)
-        actions, notes = replaced(mask, new, actions), replaced(mask, new_notes, notes)
-        return seen, actions, notes, self.lane.advance_replaced(outcome, calls.native_actions(actions))
+        actions, policy_extras = replaced(mask, new, actions), replaced(mask, new_extras, policy_extras)
+        return seen, actions, policy_extras, self.lane.advance_replaced(outcome, calls.native_actions(actions))
 
     def follow_first(self, every: int) -> None:
         """Record the episodes of the first copy; all of them; the caller chooses."""
@@ -329,13 +331,13 @@ class PlainLoop:
 
 
 def _experience(
-    calls: Calls, seen: Any, actions: Any, outcome: LaneOutcome, notes: Any, broken: Any, counted: bool
+    calls: Calls, seen: Any, actions: Any, outcome: LaneOutcome, policy_extras: Any, broken: Any, counted: bool
 ) -> Experience:
     last = calls.seen(outcome.last)
     following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)
     advances = np.array(outcome.advances, np.int32) if counted else ()
     return Experience(
-        seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, notes, broken, advances
+        seen, actions, outcome.rewards, outcome.ended, outcome.closed, last, following, policy_extras, broken, advances
     )
 
 

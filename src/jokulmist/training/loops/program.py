@@ -14,7 +14,7 @@ from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.agents.foreign import three
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
-from jokulmist.environments.spaces.channels import Seen
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import mask_widths
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
@@ -359,9 +359,9 @@ def _count(function: Callable[..., Any], names: list[str], *arguments: Any) -> t
     return tuple(draw.requests), result
 
 
-def _observed_like(config: Config) -> Seen:
+def _observed_like(config: Config) -> ObservationBatch:
     copies, spec = config.copies, config.spec
-    return Seen(
+    return ObservationBatch(
         _like((copies, spec.width)),
         {c.name: _like((copies, *c.shape), jnp.uint8) for c in spec.images},
         tuple(_like((copies, width), jnp.bool_) for width in mask_widths(spec.action)) if spec.masked else (),
@@ -388,14 +388,14 @@ def _agent_requests(
 ) -> tuple[tuple[Request, ...], tuple[Request, ...]]:
     """What `choose` and `learn` ask of chance."""
     copies = config.copies
-    chosen, (actions, memory, notes) = _choose_requests(kind, config, names, learner, memory, True)
+    chosen, (actions, memory, policy_extras) = _choose_requests(kind, config, names, learner, memory, True)
     flag = _like((per_update, copies), jnp.bool_)
-    many, actions, notes = jax.tree.map(
-        lambda leaf: _like((per_update, *leaf.shape), leaf.dtype), (_observed_like(config), actions, notes)
+    many, actions, policy_extras = jax.tree.map(
+        lambda leaf: _like((per_update, *leaf.shape), leaf.dtype), (_observed_like(config), actions, policy_extras)
     )
     players = players_of(config.spec.action)
     rewards = _like((per_update, copies, len(players)) if players else (per_update, copies))
-    experience = Experience(many, actions, rewards, flag, flag, many, many, notes)
+    experience = Experience(many, actions, rewards, flag, flag, many, many, policy_extras)
     if lasting:
         experience = experience._replace(advances=_like((per_update, copies), jnp.int32))
     learned, _ = _count(

@@ -99,7 +99,7 @@ class ArrayCalls:
             closed=np.array([t.closed for t in turns], bool),
             last=_stacked([t.last for t in turns]),
             following=_stacked([t.following for t in turns]),
-            notes=_stacked([t.notes for t in turns]),
+            policy_extras=_stacked([t.policy_extras for t in turns]),
             broken=_stacked([t.broken for t in turns]),
             advances=_stacked([t.advances for t in turns]),
         )

@@ -13,7 +13,7 @@ from jokulmist.agents.contract import Experience
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Choice, Record, parts_of
-from jokulmist.environments.spaces.channels import Seen, Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import ActionError, RecordError, SettingError, listed, nearest
@@ -282,9 +282,9 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
     masks = _masks(environment, table, called)
 
-    def seen(rows_at: Any, ages: Any) -> Seen:
+    def seen(rows_at: Any, ages: Any) -> ObservationBatch:
         legal = tuple(mask[rows_at] for mask in masks)
-        return Seen(
+        return ObservationBatch(
             numbers[rows_at], {name: image[rows_at] for name, image in images.items()}, legal, ages.astype(np.int32)
         )
 
