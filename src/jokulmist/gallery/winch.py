@@ -31,7 +31,7 @@ SQUARES = np.array([0.10, 0.02, 2.0, 0.20, 0.60])
 class Winch(Environment):
     """Settle a swinging ice-core drill at the depth of the next core.
 
-    The drill depends on a long cable from a trolley at the borehole's mouth. Each fifth of a second the winch is told
+    The drill hangs on a long cable from a trolley at the borehole's mouth. Each fifth of a second the winch is told
     how hard to drive; the drill gains speed by it, is slowed by the melt water in the hole, and swings the more the
     harder it is driven. Turbulence pushes at both. Costs grow with the square of what is off: the depth, the swing, the
     drive. Everything is linear, so the best policy for costs discounted by 0.99 is known exactly: `riccati`. Starts are

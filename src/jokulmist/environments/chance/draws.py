@@ -8,7 +8,7 @@ Accuracy. Uniform base numbers have 24 bits, so that no draw resolves probabilit
 invert the distribution function: summed up to a mean of 12, and above it by the expansion of the quantile around the
 normal one (Giles, 2016, "Algorithm 955", eq. 8; Cornish and Fisher, 1938), with an error in probability below 2e-3.
 Gamma takes the first accepted of 8 proposals of Marsaglia and Tsang (2000); all are refused with probability below
-1e-9, and then the mean is in.
+1e-9, and then the mean is used.
 """
 
 from __future__ import annotations
