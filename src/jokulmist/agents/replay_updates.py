@@ -23,7 +23,7 @@ def learned_when_started(
 ) -> tuple[Any, Any]:
     """What is learned once there are enough decisions, and the readings; until then nothing moves and these are 0.
 
-    Only what changes may are in `learning`: whatever goes through the condition is copied by it, a memory, too.
+    Only what changes may be in `learning`: whatever goes through the condition is copied by it, a memory, too.
     """
     import jax.numpy as jnp
     from jax import lax

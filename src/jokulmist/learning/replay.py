@@ -348,7 +348,7 @@ def _oldest(spec: Spec, replay: Replay) -> Any:
         return replay.stored
     frames, slots = replay.frames, replay.rows.shape[0]
     copies = jnp.arange(frames.newest.shape[0])
-    # The frame ahead of its turn may are in the place of the oldest.
+    # The frame ahead of its turn may be in the place of the oldest.
     first = jnp.maximum(frames.newest - slots + _deepest(spec), 0)
 
     def halved(_: Any, bounds: Any) -> Any:

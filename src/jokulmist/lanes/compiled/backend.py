@@ -24,7 +24,7 @@ from jokulmist.sources.following import version_of_package
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
-# and seeds that train side by side would are in each other's way.
+# and seeds that train side by side would stand in each other's way.
 ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
 FLAGS = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
 # A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once,

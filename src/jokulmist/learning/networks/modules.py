@@ -363,7 +363,7 @@ def layer(chance: np.random.Generator, inputs: int, outputs: int, gain: Gain, st
     else:
         square = chance.standard_normal((max(inputs, outputs), min(inputs, outputs)))
         q, r = np.linalg.qr(square)
-        q = q * np.sign(np.diagonal(r))  # else the factorisation's own choice of sign would are in it
+        q = q * np.sign(np.diagonal(r))  # else the factorisation's own choice of sign would be in it
         weight = np.asarray(gain) * (q if inputs >= outputs else q.T)
     return Layer(weight.astype(np.float32), chance.uniform(-reach, reach, outputs).astype(np.float32))
 

@@ -106,7 +106,7 @@ def _usual(runs: list[Run]) -> Path:
 
 
 def _data(content: Any) -> str:
-    """JSON that may are in a page's script."""
+    """JSON that may be in a page's script."""
     from markupsafe import Markup
 
     text = json.dumps(content, allow_nan=False, separators=(",", ":"))
