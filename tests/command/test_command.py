@@ -93,7 +93,7 @@ def test_the_tables_are_for_people_and_progress_is_not_on_standard_output(place)
     assert "water used" in done.stdout
     assert "evaluated.csv" in done.stderr
     done = jokulmist("evaluate", "runs/pond-qlearning-001", "--episodes", "5", "--over", "rain=0.2,1", folder=place)
-    assert done.stdout.count("policy") == 2
+    assert done.stdout.count("policy") == 3
     assert "over-rain.png" in done.stderr
     repeated = jokulmist("train", "pond.toml", "--set", "training.steps=2_000", "--name", "short", folder=place)
     assert "short  done: 2,000 decisions" in repeated.stderr
