@@ -34,7 +34,7 @@ def recorded(name, seed, policies, episodes, place):
             episodes=episodes,
             seed=1_000 + 10 * seed + k,
             record=episodes,
-            with_judgements=False,
+            with_policy_outputs=False,
             **own_values,
         )
         file = output.save_rollouts(Path(place) / f"{name}-{seed}-{k}.parquet", MAKE[name]())

@@ -160,11 +160,10 @@ class Turns(Pair):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("kind", [Turns])
-def test_a_lost_process_takes_the_memory_of_each_player_along(kind, monkeypatch):
+def test_a_lost_process_takes_the_memory_of_each_player_along(monkeypatch):
     monkeypatch.syspath_prepend(str(Path(__file__).parent))
     agent = jm.DQN(network=jm.Recurrent(4, sequence=4), replay_start=20, replay_size=200, minibatch=4)
-    run = jm.train(kind(dies_at=4), agent, steps=90, copies=3, processes=True, folder=None)
+    run = jm.train(Turns(dies_at=4), agent, steps=90, copies=3, processes=True, folder=None)
     assert "lost" in set(run.episodes["closed_by"])
     assert run.origin["decisions"] == 90
 

@@ -250,16 +250,19 @@ def test_who_has_no_agent_and_who_cannot_share_one_is_told(tmp_path):
 
 @pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
-def test_independent_learners_find_dominant_actions_and_mix_where_nothing_dominates(lane):
+def test_independent_learners_find_dominant_actions(lane):
     run = jm.train(Table(), both(quick()), steps=3_000, copies=2, lane=lane, folder=None)
     chosen = run.policy.choose({"moved": 0})
     assert (chosen.first, chosen.second) == (1, 1)
     learned = np.asarray(run.policy.learner["first"].values)[0]  # against one who mostly defects
     assert learned[1] - learned[0] == pytest.approx(1.0, abs=0.8)
     assert (run.episodes["first.return"] == run.episodes["first.paid"]).all()
-    if lane == "plain":
-        return
-    pennies = jm.train(Table(game="pennies"), both(quick(learning_rate=0.1)), steps=20_000, lane=lane, folder=None)
+
+
+@pytest.mark.slow
+def test_independent_learners_mix_where_nothing_dominates():
+    pennies = jm.train(Table(game="pennies"), both(quick(learning_rate=0.1)), steps=20_000, folder=None)
+    assert pennies.origin["lane"] == "compiled"
     assert (pennies.episodes["return"] == 0.0).all()
     assert abs(pennies.episodes["first.return"].mean()) < 0.05  # in the average of time each plays one half
 

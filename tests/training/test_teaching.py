@@ -49,7 +49,7 @@ class Ford(jm.Environment):
 @pytest.fixture(scope="module")
 def walked(tmp_path_factory):
     """Eighty episodes of random play at the ford, as a file, and what was measured."""
-    output = jm.evaluate("random", Ford(), episodes=80, record=80, with_judgements=False)
+    output = jm.evaluate("random", Ford(), episodes=80, record=80, with_policy_outputs=False)
     return output.save_rollouts(tmp_path_factory.mktemp("log") / "log.parquet", Ford()), output
 
 

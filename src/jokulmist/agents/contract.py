@@ -47,19 +47,12 @@ def within(low: float, high: float) -> Callable[[float | Schedule], float | Sche
     return check
 
 
-def _plain(value: Any) -> float | Schedule:
-    try:
-        return schedules.read(value)
-    except SettingError as wrong:
-        raise ValueError(str(wrong)) from None
-
-
 def _unless_off(value: Any) -> Any:
     return None if value == OFF else value
 
 
 OFF = "off"
-Scheduled = Annotated[float | Schedule, BeforeValidator(_plain), PlainSerializer(schedules.written)]
+Scheduled = Annotated[float | Schedule, BeforeValidator(schedules.read), PlainSerializer(schedules.written)]
 Share = Annotated[Scheduled, AfterValidator(within(0.0, 1.0))]
 FixedShare = Annotated[float, AfterValidator(within(0.0, 1.0))]
 

@@ -215,6 +215,21 @@ class _Model:
         self.node("Einsum", operands, op.out.name, equation=f"{left},{right}->{out_letters}")
 
 
+def _metadata(graph: Graph, about: str) -> dict[str, str]:
+    """Names, bounds, units and labels of channels and actions, as JSON."""
+    channels = [
+        {"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)}
+        for c in graph.policy.spec.channels
+    ]
+    action = {
+        part: list(space.labels)
+        if isinstance(space, Choice)
+        else {"low": np.ravel(space.low).tolist(), "high": np.ravel(space.high).tolist()}
+        for part, space in graph.parts.items()
+    }
+    return {"about": about, "channels": json.dumps(channels), "action": json.dumps(action)}
+
+
 def written(graph: Graph, about: str) -> bytes:
     """The bytes of the model, which the checker of the `onnx` package has passed."""
     try:
@@ -265,26 +280,7 @@ def written(graph: Graph, about: str) -> bytes:
     model_made = helper.make_model(
         onnx_graph, producer_name="jokulmist", opset_imports=[helper.make_opsetid("", OPSET)], ir_version=9
     )
-    helper.set_model_props(
-        model_made,
-        {
-            "about": about,
-            "channels": json.dumps(
-                [
-                    {"name": c.name, "low": c.low, "high": c.high, "unit": c.unit, "shape": list(c.shape)}
-                    for c in spec.channels
-                ]
-            ),
-            "action": json.dumps(
-                {
-                    part: list(space.labels)
-                    if isinstance(space, Choice)
-                    else {"low": np.ravel(space.low).tolist(), "high": np.ravel(space.high).tolist()}
-                    for part, space in graph.parts.items()
-                }
-            ),
-        },
-    )
+    helper.set_model_props(model_made, _metadata(graph, about))
     onnx.checker.check_model(model_made, full_check=True)
     data: bytes = model_made.SerializeToString()
     return data

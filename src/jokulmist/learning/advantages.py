@@ -51,24 +51,29 @@ def accumulated(amounts: Any, kept_share: Any) -> Any:
     return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept_share), reverse=True)[1]
 
 
-def normalised(amounts: Any, least_spread: float = 0.0) -> Any:
+def normalised(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> Any:
     """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
 
     Where the spread is below `least_spread`, that is what they are divided by: once all is solved, advantages are the
-    noise of the value alone, and at spread 1 the policy would walk at random.
+    noise of the value alone, and at spread 1 the policy would walk at random. `mean` counts some of the entries only.
     """
     import jax.numpy as jnp
 
     if amounts.size < 2:
         return amounts
-    centred = amounts - jnp.mean(amounts)
-    spread = jnp.sqrt(jnp.mean(jnp.square(centred)))
+    mean = mean or jnp.mean
+    centred = amounts - mean(amounts)
+    spread = jnp.sqrt(mean(jnp.square(centred)))
     return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, max(least_spread, 1e-6)), amounts)
 
 
-def explained_variance(values: Any, returns: Any) -> Any:
-    """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean."""
+def explained_variance(values: Any, returns: Any, mean: Any = None) -> Any:
+    """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean; `mean` counts
+    some of the entries only."""
     import jax.numpy as jnp
 
-    spread = jnp.var(returns)
-    return jnp.where(spread > 1e-12, 1.0 - jnp.var(returns - values) / jnp.maximum(spread, 1e-12), 0.0)
+    def variance(amounts: Any) -> Any:
+        return jnp.var(amounts) if mean is None else mean(jnp.square(amounts - mean(amounts)))
+
+    spread = variance(returns)
+    return jnp.where(spread > 1e-12, 1.0 - variance(returns - values) / jnp.maximum(spread, 1e-12), 0.0)

@@ -7,7 +7,6 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
 
-from jokulmist.errors import SettingError
 from jokulmist.settings import Settings
 
 
@@ -76,7 +75,7 @@ def _read(value: Any) -> Any:
     if isinstance(value, dict):
         try:
             return Novelty(**value)
-        except (SettingError, TypeError) as wrong:
+        except TypeError as wrong:
             raise ValueError(str(wrong)) from None
     raise ValueError("must be `jm.Novelty(0.5)`, or in a plan `{ weight = 0.5 }`")
 

@@ -130,12 +130,12 @@ def tail_of(path: Path) -> Row:
     if not rows:
         return {}
     positions = {name: head.index(name) for name in ("episode", "decisions", "return")}
-    column, returns = _telling(head, rows)
+    player, returns = _telling(head, rows)
     return {
         "decisions": int(rows[-1][positions["decisions"]]),
         "episodes": int(rows[-1][positions["episode"]]) + 1,
         f"return_last_{LAST}": sum(returns) / len(returns),
-        "return_of": column,
+        "return_of": player,
     }
 
 

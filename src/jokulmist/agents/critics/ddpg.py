@@ -141,9 +141,9 @@ def update(
     from jax import lax
 
     target_q = targets(config, hyperparameters, learning, rows)
-    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, target_q)
+    critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
     learning = learning._replace(
-        critics=critics, moments=(learning.moments[0], priorities, ()), updates=learning.updates + 1
+        critics=critics, moments=(learning.moments[0], critic_moments, ()), updates=learning.updates + 1
     )
 
     def moved(learning: CriticUpdateState) -> CriticUpdateState:

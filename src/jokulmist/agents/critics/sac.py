@@ -250,7 +250,7 @@ def update(
         policy, target = with_memory_at_targets(policy, target, rows, policy_past, states)
     next_value, _ = soft_value(config, temperature, policy, target, rows.following, rows.legal_following, normals[0])
     target_q = rows.n_step_return + rows.bootstrap_discount * next_value
-    critics, priorities, readings = critics_step(config, hyperparameters, learning, rows, target_q)
+    critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
     updated_critics = config.critics.module(critics)
     if rows.past:
         _, after = updated_critics.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
@@ -275,7 +275,7 @@ def update(
         critics=critics,
         critics_target=followed(learning.critics_target, critics, hyperparameters.target_share),
         temperature=log_temperature,
-        moments=(moments, priorities, temperature_moments),
+        moments=(moments, critic_moments, temperature_moments),
         updates=learning.updates + 1,
     )
     return learning, jnp.concatenate([readings, loss_readings])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.contract import Count, FixedShare, Hyperparameters, Scheduled, WholeNumber, bootstrap_discount
+from jokulmist.agents.contract import Count, FixedShare, Hyperparameters, Scheduled, WholeNumber
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -13,12 +13,12 @@ from jokulmist.agents.policies.policy_method import (
     batch_of,
     descended_by,
     entropies_of,
-    penalise_divergence,
+    estimate_advantages,
     policy_update_mask,
     rewards_in_scale,
 )
-from jokulmist.agents.recurrence import apply_network, apply_to_next
-from jokulmist.learning.advantages import explained_variance, generalised_advantages, normalised
+from jokulmist.agents.recurrence import apply_network
+from jokulmist.learning.advantages import explained_variance, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -80,21 +80,11 @@ class ActorCritic(PolicyAgent):
 
         experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
         memory = {**memory, "returns": open_now}
-        networks = config.layout.module(learner.weights)
         batch, past, after = batch_of(config, learner, experience)
-        shape = experience.rewards.shape
-        (estimates, next_values), remembered = apply_network(networks, batch.inputs, past)
-        old = config.acting.likelihood(estimates, *batch.done).log_probability
-        advantages = generalised_advantages(
-            penalise_divergence(config, hyperparameters, learner, experience, batch, old),
-            experience.ended,
-            experience.closed,
-            next_values.reshape(shape),
-            apply_to_next(networks, after, remembered)[1].reshape(shape),
-            bootstrap_discount(hyperparameters, experience.advances),
-            hyperparameters.trace_decay,
-        ).reshape(-1)
-        targets = advantages + next_values
+        advantages, predictions, _ = estimate_advantages(
+            config, hyperparameters, learner, experience, batch, past, after
+        )
+        targets = advantages + predictions
         if config.advantages_normalised:
             advantages = normalised(advantages)
         advantages = advantages * policy_update_mask(config, learner)
@@ -112,5 +102,5 @@ class ActorCritic(PolicyAgent):
         weights, moments, loss_readings, norm = descended_by(
             config, hyperparameters, learner.weights, learner.moments, loss
         )
-        explained = explained_variance(next_values, targets)
+        explained = explained_variance(predictions, targets)
         return after_update(config, learner, weights, moments, experience), memory, (*loss_readings, explained, norm)

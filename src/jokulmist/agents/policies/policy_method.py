@@ -29,11 +29,12 @@ from jokulmist.agents.policy_networks import (
     policy_layout,
     probabilities_by_part,
 )
-from jokulmist.agents.recurrence import fresh_states, past_by_time, past_of
+from jokulmist.agents.recurrence import apply_network, apply_to_next, fresh_states, past_by_time, past_of
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, acting_over
+from jokulmist.learning.advantages import generalised_advantages
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting
 from jokulmist.learning.novelty_setting import NoveltySetting
@@ -373,6 +374,33 @@ def penalise_divergence(
     outputs = config.layout.module(learner.beginning).outputs(batch.inputs)
     log_ratio = log_probability - config.acting.likelihood(outputs, *batch.done).log_probability
     return experience.rewards - hyperparameters.near_start * log_ratio.reshape(experience.rewards.shape)
+
+
+def estimate_advantages(
+    config: Any,
+    hyperparameters: Hyperparameters,
+    learner: PolicyLearner,
+    experience: Experience,
+    batch: PolicyBatch,
+    past: Any,
+    after: Any,
+) -> tuple[Any, Any, Any]:
+    """The advantages of a batch (Schulman et al., 2016, equation 16), the values that they are taken from, and the
+    log-probabilities of its actions, each of shape ``(rows,)``."""
+    networks = config.layout.module(learner.weights)
+    (outputs, values), remembered = apply_network(networks, batch.inputs, past)
+    shape = experience.rewards.shape
+    log_probability = config.acting.likelihood(outputs, *batch.done).log_probability
+    advantages = generalised_advantages(
+        penalise_divergence(config, hyperparameters, learner, experience, batch, log_probability),
+        experience.ended,
+        experience.closed,
+        values.reshape(shape),
+        apply_to_next(networks, after, remembered)[1].reshape(shape),
+        bootstrap_discount(hyperparameters, experience.advances),
+        hyperparameters.trace_decay,
+    ).reshape(-1)
+    return advantages, values, log_probability
 
 
 def values_are_calibrated(advantages: Any) -> Any:

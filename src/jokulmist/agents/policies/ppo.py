@@ -13,7 +13,6 @@ from jokulmist.agents.contract import (
     Limit,
     Scheduled,
     WholeNumber,
-    bootstrap_discount,
 )
 from jokulmist.agents.policies.policy_method import (
     PolicyAgent,
@@ -22,13 +21,13 @@ from jokulmist.agents.policies.policy_method import (
     batch_of,
     descended_by,
     entropies_of,
-    penalise_divergence,
+    estimate_advantages,
     policy_update_mask,
     rewards_in_scale,
     values_are_calibrated,
 )
-from jokulmist.agents.recurrence import apply_network, apply_to_next, in_time, split_sequences, stretch_of
-from jokulmist.learning.advantages import explained_variance, generalised_advantages, normalised
+from jokulmist.agents.recurrence import apply_network, in_time, split_sequences, stretch_of
+from jokulmist.learning.advantages import explained_variance, normalised
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -159,20 +158,8 @@ def rows_of(
 ) -> tuple[PPORows, Any, Any]:
     """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
-    networks = config.layout.module(learner.weights)
     batch, past, after = batch_of(config, learner, experience)
-    (outputs, values), remembered = apply_network(networks, batch.inputs, past)
-    shape = experience.rewards.shape
-    old = config.acting.likelihood(outputs, *batch.done).log_probability
-    advantages = generalised_advantages(
-        penalise_divergence(config, hyperparameters, learner, experience, batch, old),
-        experience.ended,
-        experience.closed,
-        values.reshape(shape),
-        apply_to_next(networks, after, remembered)[1].reshape(shape),
-        bootstrap_discount(hyperparameters, experience.advances),
-        hyperparameters.trace_decay,
-    ).reshape(-1)
+    advantages, values, old = estimate_advantages(config, hyperparameters, learner, experience, batch, past, after)
     targets = advantages + values
     explained = explained_variance(values, targets)
     value_is_calibrated = values_are_calibrated(advantages)
@@ -181,7 +168,7 @@ def rows_of(
     advantages = advantages * policy_update_mask(config, learner)
     rows = PPORows(*batch, old, advantages, targets, values)
     if past:
-        rows = split_sequences(rows._replace(past=in_rows(past)), shape, stretch_of(config))
+        rows = split_sequences(rows._replace(past=in_rows(past)), experience.rewards.shape, stretch_of(config))
     return rows, explained, value_is_calibrated
 
 

@@ -32,7 +32,7 @@ from jokulmist.agents.recurrence import (
 )
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.action_distributions import SampledRanges
-from jokulmist.learning.advantages import accumulated
+from jokulmist.learning.advantages import accumulated, explained_variance, normalised
 from jokulmist.learning.observation_scaling import is_warm
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.reward_scaling import open_returns
@@ -169,11 +169,7 @@ class Reinforce(PolicyAgent):
             baselines = _values(config.layout.module(learner.weights), batch.inputs, past)
         advantages = returns - baselines
         if config.returns_normalised:
-            spread = jnp.sqrt(mean(jnp.square(advantages - mean(advantages))))
-            advantages = jnp.where(
-                spread > 1e-6, (advantages - mean(advantages)) / jnp.maximum(spread, 1e-6), advantages
-            )
-
+            advantages = normalised(advantages, mean=mean)
         advantages = advantages * policy_update_mask(config, learner)
 
         def loss(networks: Any) -> Any:
@@ -197,9 +193,7 @@ class Reinforce(PolicyAgent):
         weights, moments = jax.tree.map(
             lambda new, old: jnp.where(learns, new, old), (weights, moments), (learner.weights, learner.moments)
         )
-        spread = mean(jnp.square(returns - mean(returns)))
-        off = returns - baselines
-        explained = jnp.where(spread > 1e-12, 1.0 - mean(jnp.square(off - mean(off))) / jnp.maximum(spread, 1e-12), 0.0)
+        explained = explained_variance(baselines, returns, mean)
         # What was due beyond the most of one update waits for the next; nothing of random play is learned from.
         left = stored._replace(open=stored.open & ~learned & is_warm(learner.statistics))
         left = jax.tree.map(lambda leaf: leaf[config.horizon :], left)

@@ -163,6 +163,27 @@ def update_sequences(
     return _stepped(config, hyperparameters, learning, loss_of)
 
 
+def _mean_loss(
+    config: Any,
+    hyperparameters: Hyperparameters,
+    sample: Any,
+    each: Any,
+    values: Any,
+    chosen_q: Any,
+    td_error: Any,
+) -> tuple[Any, Any]:
+    """The loss of a minibatch from that of each row, with what `conservative` adds (Kumar et al., 2020, equation 4);
+    the errors and the readings."""
+    import jax
+    import jax.numpy as jnp
+
+    total = jnp.mean(sample.importance * each)
+    if hasattr(hyperparameters, "conservative"):
+        able = masked_values(config.spec, values, sample.observed.legal)
+        total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
+    return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
+
+
 def update_quantiles(
     config: Any,
     hyperparameters: Hyperparameters,
@@ -172,7 +193,6 @@ def update_quantiles(
     draws: Any = (),
 ) -> tuple[DQNUpdateState, Any]:
     """One step of the quantiles on one minibatch; its readings, and how far the means are off."""
-    import jax
     import jax.numpy as jnp
 
     online_quantiles = network_outputs(
@@ -193,11 +213,8 @@ def update_quantiles(
         each = quantile_loss(chosen_quantiles, target_quantiles)
         chosen_q = jnp.mean(chosen_quantiles, axis=1)
         td_error = jnp.mean(target_quantiles, axis=1) - chosen_q
-        total = jnp.mean(sample.importance * each)
-        if hasattr(hyperparameters, "conservative"):
-            able = masked_values(config.spec, jnp.mean(quantiles, axis=-1), sample.observed.legal)
-            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
-        return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
+        q = jnp.mean(quantiles, axis=-1)
+        return _mean_loss(config, hyperparameters, sample, each, q, chosen_q, td_error)
 
     return _stepped(config, hyperparameters, learning, loss_of)
 
@@ -212,7 +229,6 @@ def update(
 ) -> tuple[DQNUpdateState, Any]:
     """One step down ``mean(w * loss(y - Q(s, a)))`` on one minibatch, of importance weights w; its readings, and the
     temporal-difference errors."""
-    import jax
     import jax.numpy as jnp
 
     if config.quantiles is not None:
@@ -227,10 +243,6 @@ def update(
         assert chosen_q.shape == target_q.shape
         td_error = target_q - chosen_q
         each = huber(td_error, hyperparameters.huber_reach) if config.loss == "huber" else squared(td_error)
-        total = jnp.mean(sample.importance * each)
-        if hasattr(hyperparameters, "conservative"):
-            able = masked_values(config.spec, values, sample.observed.legal)
-            total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
-        return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
+        return _mean_loss(config, hyperparameters, sample, each, values, chosen_q, td_error)
 
     return _stepped(config, hyperparameters, learning, loss_of)

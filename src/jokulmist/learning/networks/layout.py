@@ -214,10 +214,7 @@ def _read(value: Any) -> Any:
     if isinstance(value, NetworkSettings) or callable(value):
         return value
     if isinstance(value, dict) and value.get("use") in RECIPES:
-        try:
-            return RECIPES[value["use"]](**{k: v for k, v in value.items() if k != "use"})
-        except SettingError as wrong:
-            raise ValueError(str(wrong)) from None
+        return RECIPES[value["use"]](**{k: v for k, v in value.items() if k != "use"})
     if isinstance(value, str) and ":" in value:
         try:
             return function_named(value)

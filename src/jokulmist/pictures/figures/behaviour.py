@@ -160,7 +160,7 @@ def plot_policy(
         [
             recorded_episode.numbers
             for _, recorded_episode in evaluate(
-                policy, environment, episodes=PLAYED, record=PLAYED, with_judgements=False
+                policy, environment, episodes=PLAYED, record=PLAYED, with_policy_outputs=False
             ).recorded
         ]
     )

@@ -14,10 +14,10 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import SettingError, listed
-from jokulmist.studies.comparison.comparison import Comparison, Message
+from jokulmist.studies.comparison.comparison import Comparison
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.grouping import grouped
-from jokulmist.studies.comparison.scales import Scales, common_weights
+from jokulmist.studies.comparison.scales import Message, Scales, common_weights
 from jokulmist.studies.comparison.scored import (
     AREA,
     DECISIONS,

@@ -244,7 +244,7 @@ def evaluate(
     discount: float | None = None,
     vary: Vary | None = None,
     record: int = 0,
-    with_judgements: bool = True,
+    with_policy_outputs: bool = True,
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -267,7 +267,7 @@ def evaluate(
         Parameters that are drawn again for each episode; by default the environment's own hold.
     record : int
         So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
-    with_judgements : bool
+    with_policy_outputs : bool
         Whether what the policy says (values, probabilities) is recorded with them; asking it at each step takes time.
 
     Returns
@@ -325,8 +325,8 @@ def evaluate(
         discounted.append(sums)
         for i, follower in enumerate(followers):
             for episode_recorded in follower.recorded[:1]:
-                judgements = _policy_outputs(policy, moments[i]) if with_judgements else {}
-                recorded.append((first + i, replace(episode_recorded.recorded_episode, policy_outputs=judgements)))
+                policy_outputs = _policy_outputs(policy, moments[i]) if with_policy_outputs else {}
+                recorded.append((first + i, replace(episode_recorded.recorded_episode, policy_outputs=policy_outputs)))
     finished.sort(key=lambda item: item[0])
     batch = batch_of(finished, describe(environment))
     more = {} if discount is None else {"discounted_return": np.concatenate(discounted)}

@@ -57,14 +57,7 @@ TUNING = "tuning"
 MOST_COPIES = 65_536
 
 
-def _seed(value: int) -> int:
-    try:
-        return checked_seed(value)
-    except SettingError as wrong:
-        raise ValueError(str(wrong)) from None
-
-
-Seed = Annotated[int, AfterValidator(_seed)]
+Seed = Annotated[int, AfterValidator(checked_seed)]
 
 
 def _require_whole(value: Any) -> Any:
@@ -103,10 +96,7 @@ class Training(Settings):
     @field_validator("stop_when")
     @classmethod
     def _stop_when(cls, value: Any) -> Any:
-        try:
-            return stop_when_from(value)
-        except SettingError as wrong:
-            raise ValueError(str(wrong)) from None
+        return stop_when_from(value)
 
     def written(self) -> dict[str, Any]:
         """As the section of a plan."""
