@@ -31,6 +31,9 @@ PLACED = {
     ("gallery/lots.py", "taken"): "how many lots were taken: a state field of the game",
 }
 
+# What a user's class declares, and its base does not have.
+OF_USERS = {("Simulator", "players")}
+
 
 def names_in(tree):
     """Each name that a module gives to a function, a class, an argument, an attribute or a variable, with its line."""
@@ -95,6 +98,45 @@ def test_docstrings_name_what_exists():
                     "docs",
                 }:
                     stale.append(f"{file}: {text}")
+    assert stale == []
+
+
+def entries_of(docstring, section):
+    """The names that a section of a docstring explains."""
+    lines = docstring.splitlines()
+    begin = next(
+        (k + 2 for k, line in enumerate(lines[:-1]) if line == section and set(lines[k + 1]) == {"-"}), len(lines)
+    )
+    for k in range(begin, len(lines)):
+        if k + 1 < len(lines) and set(lines[k + 1]) == {"-"}:
+            return
+        if entry := re.match(r"([\w*, ]+) : ", lines[k]):
+            yield from (name.strip(" *") for name in entry[1].split(","))
+
+
+def test_what_a_docstring_explains_is_there():
+    """Attributes of a class and parameters of a function are those that it has."""
+    stale = []
+    for file, tree in TREES.items():
+        for node in ast.walk(tree):
+            if isinstance(node, ast.ClassDef):
+                known = {name for name, _ in names_in(node)} | {
+                    n.attr for n in ast.walk(node) if isinstance(n, ast.Attribute)
+                }
+            elif isinstance(node, ast.FunctionDef):
+                known = {n.arg for n in ast.walk(node.args) if isinstance(n, ast.arg)}
+            else:
+                continue
+            names = [
+                n
+                for section in ("Attributes", "Parameters")
+                for n in entries_of(ast.get_docstring(node) or "", section)
+            ]
+            stale += [
+                f"{file}: {name} of {node.name}"
+                for name in names
+                if name not in known and (node.name, name) not in OF_USERS
+            ]
     assert stale == []
 
 

@@ -13,7 +13,7 @@ class Past(NamedTuple):
     Attributes
     ----------
     states : float32 array, shape ``(..., copies, width)``
-    begun : bool array, shape ``(..., copies)``
+    restarts : bool array, shape ``(..., copies)``
         Where the state is not what came of the decision before: an episode begins.
     """
 

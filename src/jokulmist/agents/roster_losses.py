@@ -30,7 +30,7 @@ def update_losses(losses: dict[str, Any], running: Any, partner: Any, rewards: A
         ``episodes`` and ``returns`` by policy, shape ``(policies,)``.
     running : array, shape ``(copies,)``
         The returns of the episodes under way.
-    who, rewards, closed, dropped : array, shape ``(turns, copies)``
+    partner, rewards, closed, dropped : array, shape ``(turns, copies)``
         Which policy played, what the learning players got on average, whether the episode closed, and whether it is
         another one than the turn before.
 

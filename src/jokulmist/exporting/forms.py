@@ -34,7 +34,7 @@ class Vectors(NamedTuple):
     images, masks : list
     decided : list of dict of str to array
         By part, indices and numbers.
-    said : list of dict of str to array
+    policy_outputs : list of dict of str to array
         What the policy says beside it; empty unless it is asked for.
     remembers : bool
         Whether what is decided depends on the observations before, since the last of those with which an episode

@@ -130,7 +130,7 @@ class Graph:
     ops : list of Op
     outputs : list of (part, Value or Array)
         By part of the action; one action has the empty name.
-    said : list of (name, Value or Array)
+    policy_outputs : list of (name, Value or Array)
         What the policy says beside it, flat; empty unless it is asked for.
     state : Value or Array, optional
         Of a recurrent network what it remembers after the decision; what it remembered before is the input ``state``.

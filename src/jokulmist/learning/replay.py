@@ -74,7 +74,7 @@ class Replay(NamedTuple):
     Attributes
     ----------
     rows : float32, shape ``(slots, copies, columns)``
-    at, stored : int32
+    write_index, stored : int32
         The slot that is written next, and how many are filled.
     frames : Frames, optional
     priorities : Priorities, optional

@@ -27,7 +27,7 @@ class Episodes:
     ----------
     decisions : int64, shape (rows,)
         Decisions of all copies together at the end of the turn in which the episode closed.
-    copy, steps, held : int64, shape (rows,)
+    copy, steps, satisfied : int64, shape (rows,)
     totals : float32, shape (rows, terms)
         Unweighted.
     measures : float32, shape (rows, measures)
@@ -37,7 +37,7 @@ class Episodes:
         The return that was learned from, where rewards are modified.
     advances : int64, shape (rows,)
         `steps` counts decisions, each of which may be held for several advances.
-    told : float32, shape (rows, records)
+    agent_records : float32, shape (rows, records)
         What the agent tells of each, such as which partner played.
     """
 

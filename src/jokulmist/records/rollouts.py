@@ -48,11 +48,11 @@ class RecordedEpisode:
         Unweighted.
     measures : float32, shape ``(n, measures)``
         Running, since the episode began.
-    held : int
+    satisfied : int
         The closings that held at the end.
     states : dict of str to array, shape ``(n + 1, ...)``
         The fields of the state; of a simulator what is legal, by the number of the choice.
-    judged : dict of str to array, shape ``(n,)``
+    policy_outputs : dict of str to array, shape ``(n,)``
         What the policy said: values or probabilities, by label.
     """
 

@@ -50,7 +50,7 @@ class CrossPlay:
     means, lows, highs : float64, shape ``(runs, runs)``
         Mean return and its 95 % interval over episodes: of all players, or where what all get together never changes,
         of the first.
-    of : str
+    subject : str
         Whose returns these are: ``"all players"``, or the first player's name.
     returns : dict of str to float64, shape ``(runs, runs)``
         Mean return of each player.

@@ -30,7 +30,7 @@ class Redone:
 
     Attributes
     ----------
-    run, again : Run
+    run, repetition : Run
         The run, and the new one.
     same : bool
         Whether every episode that the run has is the same, to the last digit.

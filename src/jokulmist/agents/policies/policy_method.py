@@ -321,7 +321,7 @@ class PolicyBatch(NamedTuple):
         What was decided on, in the scale of the network.
     legal : tuple of bool array
     actions : in own form
-    drawn : what stood behind the numbers of an action
+    samples : what stood behind the numbers of an action
     """
 
     inputs: Any

@@ -47,10 +47,10 @@ class StoredTurns(NamedTuple):
     ----------
     observed : ObservationBatch of arrays with axes (turns, copies, ...)
     actions : in own form
-    drawn : what stood behind the numbers of an action
+    samples : what stood behind the numbers of an action
     rewards : float32, shape ``(turns, copies)``
         With what a cut is worth, where a baseline tells it.
-    ahead : float32, shape ``(turns, copies)``
+    discounts : float32, shape ``(turns, copies)``
         What the future counts after each decision.
     closed : bool, shape ``(turns, copies)``
     open : bool, shape ``(turns, copies)``
@@ -63,7 +63,7 @@ class StoredTurns(NamedTuple):
     actions: Any
     samples: Any
     rewards: Any
-    next_values: Any
+    discounts: Any
     closed: Any
     open: Any
     past: Any = ()
@@ -151,13 +151,7 @@ class Reinforce(PolicyAgent):
         experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
         stretch, next_values = _stretch(config, hyperparameters, learner, experience)
         stored = jax.tree.map(lambda old, new: jnp.concatenate([old, new]), memory["kept"], stretch)
-        # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
-        rewards = stored.rewards.at[-1].add(jnp.where(stored.closed[-1], 0.0, next_values))
-        returns = accumulated(rewards, jnp.where(stored.closed, 0.0, stored.next_values))
-        # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
-        is_whole = accumulated(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
-        is_whole = is_whole.at[: config.horizon].set(True)
-        due = is_whole & stored.open & is_warm(learner.statistics)
+        returns, due = _returns_due(config, learner, stored, next_values)
         batch, past, returns, used, learned = take_due_rows(config, learner, stored, returns, due)
         count = jnp.maximum(jnp.sum(used), 1.0)
 
@@ -208,6 +202,19 @@ class Reinforce(PolicyAgent):
             {**memory, "kept": left, "returns": open_now, "told": loss_readings},
             (jnp.sum(used), *loss_readings),
         )
+
+
+def _returns_due(config: Any, learner: PolicyLearner, stored: StoredTurns, next_values: Any) -> tuple[Any, Any]:
+    """The return from each turn on, and whether the turn is learned from now; shape ``(turns, copies)``."""
+    import jax.numpy as jnp
+
+    # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
+    rewards = stored.rewards.at[-1].add(jnp.where(stored.closed[-1], 0.0, next_values))
+    returns = accumulated(rewards, jnp.where(stored.closed, 0.0, stored.discounts))
+    # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
+    is_whole = accumulated(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
+    is_whole = is_whole.at[: config.horizon].set(True)
+    return returns, is_whole & stored.open & is_warm(learner.statistics)
 
 
 def _kept_turns(config: Any) -> int:

@@ -29,12 +29,12 @@ class Model(NamedTuple):
     ----------
     after : int32, shape ``(entries, OUTCOMES)``
         The cells that the newest decisions led to, the oldest of them overwritten.
-    reward, ahead : float32, shape ``(entries, OUTCOMES)``
+    reward, discount : float32, shape ``(entries, OUTCOMES)``
         What they brought, and what the value of that cell counts: 0 where the episode ended.
     times : int32, shape ``(entries,)``
     met : int32, shape ``(entries,)``
         The entries that were met, in the order of their first time.
-    known : int32
+    count_met : int32
         How many those are.
     able : bool, shape ``(cells, actions)``
         What was allowed; empty where everything is.

@@ -273,7 +273,7 @@ class SimulatorState:
     images : dict of str to uint8 array
     terms, measures : tuple of float
         Of the last advance, in the order of declaration.
-    held : int
+    satisfied : int
         The bit of the closing that was told, or 0.
     mask : tuple of bool array
     """

@@ -74,7 +74,7 @@ class TurnOutcome(NamedTuple):
 
     Attributes
     ----------
-    judged : DecisionOutcome
+    decided : DecisionOutcome
     rewards : as they are learned from
     ended : a true end, or one for learning
     age : decisions since the episode began
@@ -175,7 +175,7 @@ class DecisionOutcome(NamedTuple):
     after : states
     terms : sums over the advances
     measures : running, since the episode began
-    held : the closings that hold
+    satisfied : the closings that hold
     marked : whether a measure made an end for learning
     steps : advances since the episode began
     lasted : advances of this decision; empty where each lasts one

@@ -70,7 +70,7 @@ class Evaluation:
 
     Attributes
     ----------
-    who : str
+    policy_name : str
         ``"policy"``, ``"random"`` or the name of a reference.
     act : str
         How the policy acted: ``"greedy"``, ``"sampled"``, or empty for others.

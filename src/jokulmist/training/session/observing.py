@@ -43,7 +43,7 @@ class Border:
     ----------
     loop : Loop
     progress : RunProgress
-    now : float
+    seconds : float
         The clock, s.
     last : bool
         Whether the run ends here, as planned or by what an observer said.

@@ -41,7 +41,7 @@ class Transitions:
         players.
     reward : float array, shape ``(decisions,)``, or ``(decisions, players)``
         Expected.
-    onward : sparse array, shape ``(decisions, states)``
+    successors : sparse array, shape ``(decisions, states)``
         Chances to go on; what is missing to 1 closed the episode.
     """
 
@@ -144,13 +144,13 @@ class StateExplorer:
 
     Attributes
     ----------
-    here : int
+    cursor : int
         The next state that is gone through.
     depth : list of int
         Decisions before each state is met first.
     outcomes : int
         That were looked at.
-    told : int
+    reports_made : int
     """
 
     def __init__(self, environment: Environment, most_states: int, horizon: int | None) -> None:

@@ -77,7 +77,7 @@ class SearchMethod(ByScore):
 
     Attributes
     ----------
-    asked : SearchProblem
+    problem : SearchProblem
         What is searched: `space`, whose `sample(draw)` gives the settings of a candidate, `plan`, `candidates`, `seed`.
     untils : list of int
         Decisions at which candidates halt, from the end of the plan (0) downwards.
