@@ -85,10 +85,10 @@ def _cloned(config: Any, fresh: Any, policy: Any, context: str) -> Any:
         raise SettingError(
             f"{context} cannot begin it: {'; '.join(differences)}. Give both the same, and `shared=False`."
         )
-    weights, ours_value = np.array(fresh.weights), config.layout.parts
+    weights, parts = np.array(fresh.weights), config.layout.parts
     for name, place in teacher_shapes.layout.parts.items():
         if not name.startswith(VALUE):
-            weights[ours_value[name]] = teacher_learner.weights[place]
+            weights[parts[name]] = teacher_learner.weights[place]
     return fresh._replace(
         weights=weights, statistics=teacher_learner.statistics if fresh.statistics is not None else None
     )

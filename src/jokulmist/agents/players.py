@@ -224,15 +224,15 @@ class PlayerAgents(Agent):
                     if config.spec.action.asks
                     else experience.policy_extras[g.name]
                 )
-                learned[g.name], group_experience = g.kind.met(
+                learned[g.name], met_memory = g.kind.met(
                     learner[g.name], memory[g.name]["own"], group_readings, got, experience.closed, dropped
                 )
-                after[g.name] = {**memory[g.name], "own": group_experience}
+                after[g.name] = {**memory[g.name], "own": met_memory}
             if getattr(g.config, "source", None) is not None:
-                source = next(rows for rows in config.groups if rows.kind.learns)
+                origin = next(group for group in config.groups if group.kind.learns)
                 count = config.every * config.copies
                 learned[g.name] = remembering(
-                    g.config, learned[g.name], source.kind.policy_state(learned[source.name]), count
+                    g.config, learned[g.name], origin.kind.policy_state(learned[origin.name]), count
                 )
         return learned, after, tuple(readings)
 

@@ -184,15 +184,15 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_learner(member_shapes, hyperparameters_below(hyperparameters, str(k)), noise)
-            for k, (kind, member_shapes) in enumerate(config.members)
+            kind.fresh_learner(member_config, hyperparameters_below(hyperparameters, str(k)), noise)
+            for k, (kind, member_config) in enumerate(config.members)
         )
         losses = {"known": no_losses(len(members) + config.past)} if config.losses else {}
         if config.source is None:
             return {"members": members, **losses}
-        kind, member_shapes = config.source
+        kind, member_config = config.source
         first = kind.policy_state(
-            kind.fresh_learner(member_shapes, hyperparameters_below(hyperparameters, "past"), noise)
+            kind.fresh_learner(member_config, hyperparameters_below(hyperparameters, "past"), noise)
         )
         states = _mapped(lambda leaf: np.repeat(np.asarray(leaf)[None], config.past, axis=0), first)
         return {
@@ -210,15 +210,15 @@ class Roster(Agent):
         import numpy as np
 
         members = tuple(
-            kind.fresh_memory(member_shapes, hyperparameters_below(hyperparameters, str(k)))
-            for k, (kind, member_shapes) in enumerate(config.members)
+            kind.fresh_memory(member_config, hyperparameters_below(hyperparameters, str(k)))
+            for k, (kind, member_config) in enumerate(config.members)
         )
         memory = {"who": np.zeros(config.copies, np.int32), "members": members}
         if config.losses:
             memory["running"] = np.zeros(config.copies, np.float32)
         if config.source is not None and getattr(config.source[1], "state_width", False):
-            kind, member_shapes = config.source
-            nothing = kind.fresh_memory(member_shapes, hyperparameters_below(hyperparameters, "past"))
+            kind, member_config = config.source
+            nothing = kind.fresh_memory(member_config, hyperparameters_below(hyperparameters, "past"))
             memory["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * config.past, axis=1), nothing)
         return memory
 
@@ -232,21 +232,21 @@ class Roster(Agent):
         new_partner = _draw_partners(jnp, config, learner, noise.uniform(shape=(config.copies,)))
         partner = jnp.where(observed.age == 0, new_partner, memory["who"])
         decided, remembered = [], []
-        for k, (kind, member_shapes) in enumerate(config.members):
+        for k, (kind, member_config) in enumerate(config.members):
             member_numbers = hyperparameters_below(hyperparameters, str(k))
             actions, after, _ = kind.choose(
-                member_shapes, member_numbers, learner["members"][k], memory["members"][k], observed, noise, False
+                member_config, member_numbers, learner["members"][k], memory["members"][k], observed, noise, False
             )
             decided.append(jax.tree.map(lambda leaf: leaf[None], actions))
             remembered.append(after)
         if config.source is not None:
-            kind, member_shapes = config.source
+            kind, member_config = config.source
             member_numbers = hyperparameters_below(hyperparameters, "past")
-            member_memory, nothing = memory.get("past"), kind.fresh_memory(member_shapes, member_numbers)
+            member_memory, nothing = memory.get("past"), kind.fresh_memory(member_config, member_numbers)
 
             def chosen(state: Any, member_memory: Any) -> Any:
                 return kind.choose(
-                    member_shapes,
+                    member_config,
                     member_numbers,
                     state,
                     nothing if member_memory is None else member_memory,

@@ -372,7 +372,7 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     from jokulmist.exporting.onnx_form import STATE, STATE_AFTER, inputs_of, output_name
 
     session = onnxruntime.InferenceSession(str(folder / "policy.onnx"), providers=["CPUExecutionProvider"])
-    needed = {inputs.name for inputs in session.get_inputs()}
+    needed = {entry.name for entry in session.get_inputs()}
     observations = [
         {n: v for n, v in inputs_of(graph, seen, legal).items() if n in needed}
         for seen, legal in _observations(graph, vectors)
@@ -390,7 +390,7 @@ def _in_onnx(folder: Path, graph: Graph, vectors: Vectors) -> tuple[list[dict[st
     else:
         decisions = [session.run(names, inputs) for inputs in observations]
     microseconds = (time.perf_counter() - began) / len(observations) * 1e6
-    return [{part: value[0] for part, value in zip(keys, inputs, strict=True)} for inputs in decisions], microseconds
+    return [{part: value[0] for part, value in zip(keys, outputs, strict=True)} for outputs in decisions], microseconds
 
 
 RUNNERS = {"python": _in_python, "c": _in_c, "javascript": _in_node, "onnx": _in_onnx}

@@ -87,7 +87,7 @@ def _detail(path: Path, measure: bool) -> dict[str, Any]:
         "curriculum": "",
         "recorded": [],
         "report": (path / "report.html").exists(),
-        "checkpoints": [content.name for content in checkpoints_of(path)],
+        "checkpoints": [folder.name for folder in checkpoints_of(path)],
         "picture": False,
     }
     if not measure:

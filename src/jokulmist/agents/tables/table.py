@@ -276,9 +276,7 @@ def _traced(
     begins = transition.observed.age[0] == 0
     if config.method.traces == "watkins":
         legal = transition.observed.legal
-        allowed = (
-            [jnp.where(legal[0][:, k], next_value, FORBIDDEN) for k, next_value in enumerate(row)] if legal else row
-        )
+        allowed = [jnp.where(legal[0][:, k], entry, FORBIDDEN) for k, entry in enumerate(row)] if legal else row
         begins = begins | (action_value[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
     entry = (cell[0] * config.actions + action).astype(jnp.int32)
