@@ -17,9 +17,11 @@ os.environ["XDG_DATA_HOME"], os.environ["XDG_CACHE_HOME"] = str(KEPT / "data"), 
 if "PYTEST_XDIST_WORKER" not in os.environ:
     shutil.rmtree(KEPT / "data", ignore_errors=True)
 
-# The compiler's older code generator takes half the time, and what it makes is as fast; where this version refuses the
-# flag, without it.
-FASTER = "--xla_cpu_use_fusion_emitters=false"
+# Tests compile much and run little: the compiler's older code generator, in one piece a program and without optimising
+# takes half the time. Where this version refuses a flag, without them.
+FASTER = (
+    "--xla_cpu_use_fusion_emitters=false --xla_backend_optimization_level=1 --xla_cpu_parallel_codegen_split_count=1"
+)
 if "XLA_FLAGS" not in os.environ and "PYTEST_XDIST_WORKER" not in os.environ:
     tried = subprocess.run(
         [sys.executable, "-c", "import jax; jax.devices()"],

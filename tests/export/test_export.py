@@ -91,10 +91,15 @@ CASES = {
 }
 
 
+@functools.cache
+def trained_policy(name):
+    product = CASES[name]()
+    return getattr(product, "policy", product)
+
+
 @pytest.fixture(scope="module", params=CASES)
 def policy(request):
-    product = CASES[request.param]()
-    return getattr(product, "policy", product)
+    return trained_policy(request.param)
 
 
 @pytest.mark.slow
@@ -126,7 +131,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
         ("DQN", {"values"}),
         ("QLearning", {"values"}),
     ):
-        policy = CASES[name]().policy
+        policy = trained_policy(name)
         product = export(policy, form, tmp_path / name, says=True)
         if form in ("c", "javascript") and not product.checked:
             pytest.skip(product.why)
@@ -154,7 +159,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
             assert output["said"]["value"] == pytest.approx([policy.value(item)], abs=1e-4)
     assert "says beside it" in (tmp_path / "DQN" / "README.md").read_text()
     with pytest.raises(SettingError, match="`TD3` says nothing beside its decisions"):
-        export(jm.train(jm.gallery.Winch(), jm.TD3(network=SMALL, **BUFFER), **QUICK), form, tmp_path / "no", says=True)
+        export(fresh_policy(jm.TD3(network=SMALL), jm.gallery.Winch()), form, tmp_path / "no", says=True)
 
 
 @pytest.mark.slow
@@ -222,17 +227,14 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
-    network = jm.Recurrent(6, cell=cell, before=jm.Dense(5))
-    run = jm.train(
-        jm.gallery.Ferry(), jm.PPO(network=network, horizon=8), steps=64, copies=1, lane="plain", folder=None
-    )
-    product = export(run.policy, form, tmp_path / form)
+    policy = fresh_policy(jm.PPO(network=jm.Recurrent(6, cell=cell, before=jm.Dense(5))), jm.gallery.Ferry())
+    product = export(policy, form, tmp_path / form)
     assert (product.ok, product.checked, product.wrong) == (True, 1_000, 0), str(product)
     assert "remembers what it saw" in (tmp_path / form / "README.md").read_text()
     vectors = json.loads((tmp_path / form / "vectors.json").read_text())["vectors"]
     assert [k for k, item in enumerate(vectors) if item["begins"]] == [0, 20, 40, 60, 80]
     with pytest.raises(SettingError, match="does not leave yet"):
-        export(run.policy, form, tmp_path / form, says=True)
+        export(policy, form, tmp_path / form, says=True)
 
 
 @pytest.mark.slow

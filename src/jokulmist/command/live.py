@@ -19,8 +19,8 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
 
     from jokulmist.errors import SettingError
     from jokulmist.live.app import Live
-    from jokulmist.live.safety import LOOPBACK as HOSTS
     from jokulmist.live.safety import Guarded, address
+    from jokulmist.web import LOOPBACK as HOSTS
 
     if workers < 0:
         raise SettingError(f"`--workers` must be a whole number from 0 on; got {workers}.")

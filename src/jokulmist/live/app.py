@@ -4,18 +4,16 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-import json
 import os
 import signal
 import threading
 import time
-from collections.abc import AsyncIterator, Awaitable, Callable
+from collections.abc import AsyncIterator, Callable
 from functools import partial
 from importlib.resources import files as package_files
 from pathlib import Path
 from typing import Any
 
-import orjson
 from starlette.applications import Starlette
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import Request
@@ -26,12 +24,12 @@ from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
 from jokulmist.live import forms, views
 from jokulmist.live.folder import RunFolder, job_as_json
 from jokulmist.live.games import Games
-from jokulmist.live.safety import error_response
 from jokulmist.plain_files import plain_file
 from jokulmist.records.lock import holding_process
 from jokulmist.studies.search.candidates import is_search
 from jokulmist.training.runs.run import Run
 from jokulmist.training.session.queued_runs import queue_runs
+from jokulmist.web import Answer, Refused, as_json, body_of, dumped, error_response, with_errors
 from jokulmist.work.jobs import OPTIONS
 
 LOOK_SECONDS = 0.7
@@ -56,7 +54,6 @@ REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
 VERBS = (*OPTIONS, "stop")
 JOB_VERBS = ("pause", "resume", "stop", "drop", "first", "accept")
-Answer = Callable[[Request], Awaitable[Response]]
 _DRAWING = threading.Lock()
 
 
@@ -135,7 +132,7 @@ class Live:
     async def everything(self, request: Request) -> Response:
         rows, jobs = await run_in_threadpool(self._look)
         searches = await run_in_threadpool(self.folder.searches)
-        return answered(
+        return as_json(
             {
                 "folder": str(self.folder.path),
                 "look": self.look,
@@ -148,24 +145,24 @@ class Live:
 
     async def run(self, request: Request) -> Response:
         path = self.folder.run(request.path_params["name"])
-        return answered(await run_in_threadpool(views.detail, path, not self.look))
+        return as_json(await run_in_threadpool(views.detail, path, not self.look))
 
     async def compare(self, request: Request) -> Response:
-        request_body = await body_of(request)
+        request_body = await object_in(request)
         names, by = (texts_in(request_body, name) for name in ("runs", "by"))
         paths = [self.folder.run(name) for name in dict.fromkeys(names)]
-        return answered(await run_in_threadpool(views.compared, paths, by, not self.look))
+        return as_json(await run_in_threadpool(views.compared, paths, by, not self.look))
 
     async def search(self, request: Request) -> Response:
         self._refuse_look()
         name = request.path_params["name"]
         if name not in self.folder.searches() or not is_search(self.folder.path / name):
             raise LookupFailed(f"there is no search {name!r:.80} in {self.folder.path}.")
-        return answered(await run_in_threadpool(views.search, self.folder.path / name))
+        return as_json(await run_in_threadpool(views.search, self.folder.path / name))
 
     async def episode(self, request: Request) -> Response:
         scene, environment = await self._episode(request)
-        return answered(await run_in_threadpool(views.told_episode, scene.rollout, environment))
+        return as_json(await run_in_threadpool(views.told_episode, scene.rollout, environment))
 
     async def _episode(self, request: Request) -> Any:
         """A recorded episode of a run, or one that was kept, and its environment."""
@@ -181,9 +178,9 @@ class Live:
         if number > scene.rollout.steps:
             raise LookupFailed(f"the episode has the moments 0 to {scene.rollout.steps}; got {number}.")
         if request.path_params["of"] != "run":
-            return answered({})
+            return as_json({})
         path = self.folder.run(request.path_params["name"])
-        return answered(await run_in_threadpool(views.policy_outputs, path, scene.rollout, number))
+        return as_json(await run_in_threadpool(views.policy_outputs, path, scene.rollout, number))
 
     async def picture(self, request: Request) -> Response:
         scene, environment = await self._episode(request)
@@ -213,16 +210,16 @@ class Live:
 
     async def act(self, request: Request) -> Response:
         self._refuse_look()
-        request_body, verb = await body_of(request), request.path_params["verb"]
+        request_body, verb = await object_in(request), request.path_params["verb"]
         name = request.path_params["name"]
         path = self.folder.run(name)
         if verb not in VERBS:
             raise LookupFailed(f"a run can be asked to {listed(VERBS)}; got {verb!r:.40}.")
         if verb == "stop":
-            return answered(await run_in_threadpool(self._stop, path))
+            return as_json(await run_in_threadpool(self._stop, path))
         number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **request_body))
         self.begin_work()
-        return answered(job_as_json(self.folder.queue.job(number)))
+        return as_json(job_as_json(self.folder.queue.job(number)))
 
     def _stop(self, path: Path) -> dict[str, Any]:
         """Stop a run cleanly, whoever trains it on this machine."""
@@ -243,14 +240,14 @@ class Live:
             raise LookupFailed(f"a job can be asked to {listed(JOB_VERBS)}; got {verb!r:.40}.")
         job = await run_in_threadpool(getattr(self.folder.queue, verb), number)
         self.begin_work()
-        return answered(job_as_json(job))
+        return as_json(job_as_json(job))
 
     async def choices(self, request: Request) -> Response:
-        return answered(await run_in_threadpool(forms.choices))
+        return as_json(await run_in_threadpool(forms.choices))
 
     async def fields(self, request: Request) -> Response:
         self._refuse_look()
-        request_body = await body_of(request)
+        request_body = await object_in(request)
         use, method = (request_body.get(name, "") for name in ("environment", "method"))
         if not isinstance(use, str) or not isinstance(method, str):
             raise SettingError("`environment` and `method` are texts.")
@@ -259,16 +256,16 @@ class Live:
             fields["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
         if method:
             fields["agent"] = await run_in_threadpool(forms.fields_of_method, method)
-        return answered(fields)
+        return as_json(fields)
 
     async def begin(self, request: Request) -> Response:
         """Check a plan, and queue its runs."""
         self._refuse_look()
-        request_body = await body_of(request)
+        request_body = await object_in(request)
         try:
-            return answered(await run_in_threadpool(self._begin, request_body))
+            return as_json(await run_in_threadpool(self._begin, request_body))
         except JokulmistError as wrong:  # an answer as any other: whoever fills in a form may be mistaken
-            return answered({"refused": str(wrong), "findings": [], "jobs": []})
+            return as_json({"refused": str(wrong), "findings": [], "jobs": []})
 
     def _begin(self, request_body: dict[str, Any]) -> dict[str, Any]:
         plan = forms.plan_from(request_body, Path.cwd())
@@ -287,14 +284,14 @@ class Live:
 
     async def games_begin(self, request: Request) -> Response:
         self._refuse_look()
-        request_body = await body_of(request)
+        request_body = await object_in(request)
         name = await run_in_threadpool(self.games.begin, request_body, self.folder.run)
-        return answered({"game": name, **await run_in_threadpool(self.games.game(name).as_json)})
+        return as_json({"game": name, **await run_in_threadpool(self.games.game(name).as_json)})
 
     async def game(self, request: Request) -> Response:
         self._refuse_look()
         game, verb = self.games.game(request.path_params["game"]), request.path_params["verb"]
-        request_body = await body_of(request)
+        request_body = await object_in(request)
 
         def done() -> dict[str, Any]:
             with game.guard:
@@ -303,7 +300,7 @@ class Live:
                 game.do(verb, request_body)
                 return game.as_json()
 
-        return answered(await run_in_threadpool(done))
+        return as_json(await run_in_threadpool(done))
 
     async def game_picture(self, request: Request) -> Response:
         self._refuse_look()
@@ -335,7 +332,7 @@ class Live:
 
     def app(self) -> Starlette:
         def route(path: str, answer: Answer, *methods: str) -> Route:
-            return Route(path, notify(answer), methods=list(methods) or ["GET"])
+            return Route(path, with_errors(answer), methods=list(methods) or ["GET"])
 
         post = "POST"  # of all that may run code: no link and no image of another page can ask for it
         return Starlette(
@@ -367,25 +364,6 @@ class Live:
 
 async def _nothing(request: Request, why: Exception) -> Response:
     return error_response(getattr(why, "status_code", 404), f"there is nothing at {request.url.path!r:.80}.")
-
-
-class Refused(JokulmistError):
-    """Something that this page may not do."""
-
-
-def notify(answer: Answer) -> Answer:
-    """The same, with mistakes told in the library's words."""
-
-    async def told_of(request: Request) -> Response:
-        try:
-            return await answer(request)
-        except JokulmistError as wrong:
-            status = 403 if isinstance(wrong, Refused) else 404 if isinstance(wrong, LookupFailed) else 400
-            return error_response(status, str(wrong))
-        except FileNotFoundError as gone:
-            return error_response(404, f"{gone.filename} is gone.")
-
-    return told_of
 
 
 async def picture_response(make: Callable[[], bytes]) -> Response:
@@ -430,43 +408,9 @@ def whole_number(text: str) -> int:
     return int(text)
 
 
-async def body_of(request: Request) -> dict[str, Any]:
-    """The JSON object of a request; one that is too large, or is no object, is refused."""
-    data = b""
-    async for piece in request.stream():
-        data += piece
-        if len(data) > MOST_BYTES:
-            raise SettingError(f"a request holds at most {MOST_BYTES >> 20} MiB.")
-    if not data:
-        return {}
-    try:
-        content = json.loads(data)
-    except (ValueError, RecursionError):
-        raise SettingError("the body is no JSON.") from None
+async def object_in(request: Request) -> dict[str, Any]:
+    """The JSON object of a request."""
+    content = await body_of(request, MOST_BYTES)
     if not isinstance(content, dict):
         raise SettingError("the body is no JSON object.")
     return content
-
-
-def dumped(content: Any) -> bytes:
-    try:
-        return orjson.dumps(content, option=orjson.OPT_NON_STR_KEYS)
-    except TypeError:  # a whole number beyond 64 bits, half of a surrogate pair: a record may hold any
-        return orjson.dumps(plain(content), option=orjson.OPT_NON_STR_KEYS)
-
-
-def plain(content: Any) -> Any:
-    """The same, with what JSON of the page cannot hold as text."""
-    if isinstance(content, dict):
-        return {plain(name): plain(value) for name, value in content.items()}
-    if isinstance(content, (list, tuple)):
-        return [plain(value) for value in content]
-    if isinstance(content, str):
-        return content.encode("utf-8", "replace").decode()
-    if isinstance(content, int) and not isinstance(content, bool) and abs(content) >= 2**63:
-        return str(content)
-    return content
-
-
-def answered(content: Any) -> Response:
-    return Response(dumped(content), media_type="application/json")

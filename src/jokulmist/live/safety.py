@@ -13,9 +13,8 @@ from urllib.parse import parse_qs, quote
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.responses import RedirectResponse, Response
 
-from jokulmist.serving.hosts import as_json, host_of
+from jokulmist.web import LOOPBACK, error_response, host_of
 
-LOOPBACK = ("127.0.0.1", "localhost", "[::1]")
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data: blob:; connect-src 'self'; base-uri "
     "'none'; form-action 'none'; frame-ancestors 'none'"
@@ -90,10 +89,6 @@ class Guarded:
         except Exception:  # whatever a damaged header holds: nobody is let in by it
             return ""
         return morsel.value if morsel is not None else ""
-
-
-def error_response(status: int, message: str) -> Response:
-    return as_json({"error": message}, status)
 
 
 def address(host: str, port: int, token: str) -> str:

@@ -9,7 +9,7 @@ import subprocess
 import sys
 from collections.abc import Callable, Mapping
 from functools import cache
-from importlib.metadata import PackageNotFoundError
+from importlib.metadata import PackageNotFoundError, version
 from pathlib import Path
 from typing import Any
 
@@ -28,7 +28,6 @@ from jokulmist.records.files import (
 )
 from jokulmist.records.origin import ORIGIN, checked_origin
 from jokulmist.sources import trust
-from jokulmist.sources.following import version_of_package
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")
 PLAN, EPISODES, READINGS, EVALUATED = "plan.toml", "episodes.csv", "readings.csv", "evaluated.csv"
@@ -207,7 +206,7 @@ def _processor() -> str:
 
 def _version(name: str) -> str | None:
     try:
-        return version_of_package(name)
+        return version(name)
     except PackageNotFoundError:
         return None
 

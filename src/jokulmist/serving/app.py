@@ -19,7 +19,7 @@ from starlette.websockets import WebSocket, WebSocketDisconnect
 from jokulmist.environments.spaces.actions import Choice, parts_of
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.serving.decisions import MOST_AT_ONCE, Decider, DecisionRequest
-from jokulmist.serving.hosts import LOOPBACK, as_json, host_of
+from jokulmist.web import LOOPBACK, as_json, body_of, error_response, host_of, with_errors
 
 MOST_BYTES = 16 << 20
 
@@ -69,7 +69,7 @@ class Server:
 
     def routes(self) -> list[BaseRoute]:
         return [
-            Route("/decide", self.decide, methods=["POST"]),
+            Route("/decide", with_errors(self.decide), methods=["POST"]),
             Route("/", self.policies),
             Route("/openapi.json", self.description),
             WebSocketRoute("/talk", self.talk),
@@ -120,12 +120,12 @@ class Server:
             authorization = str(headers.get("authorization", ""))
             if hmac.compare_digest(authorization.encode("utf-8", "replace"), f"Bearer {self._token}".encode()):
                 return None
-            return _error_response(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
+            return error_response(401, "the token is missing or wrong: `Authorization: Bearer TOKEN`.")
         if host not in LOOPBACK:  # a page elsewhere whose name was made to mean this machine
-            return _error_response(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
+            return error_response(403, f"this server answers to {listed(LOOPBACK)}, not to {host!r:.60}.")
         origin = headers.get("origin")
         if origin is not None and origin != f"http://{headers.get('host', '')}":
-            return _error_response(
+            return error_response(
                 403, f"a page of {origin!r:.60} may not ask this server: it was started without `--token`."
             )
         return None
@@ -134,17 +134,7 @@ class Server:
         refused = self.refusal(request.headers)
         if refused is not None:
             return refused
-        data = b""
-        async for piece in request.stream():
-            data += piece
-            if len(data) > MOST_BYTES:
-                return _error_response(413, f"a request holds at most {MOST_BYTES >> 20} MiB.")
-        try:
-            return as_json(await self.answer(json.loads(data)))
-        except JokulmistError as wrong:
-            return _error_response(404 if isinstance(wrong, LookupFailed) else 400, str(wrong))
-        except (ValueError, RecursionError):
-            return _error_response(400, "the body is no JSON.")
+        return as_json(await self.answer(await body_of(request, MOST_BYTES)))
 
     async def policies(self, request: Request) -> Response:
         policies = {name: describe_decider(decider) for name, decider in self._deciders.items()}
@@ -202,10 +192,6 @@ async def _rpc(text: str, answered: Any) -> str | None:
 
 def _failed(number: Any, code: int, message: str) -> str:
     return json.dumps({"jsonrpc": "2.0", "id": number, "error": {"code": code, "message": message}})
-
-
-def _error_response(status: int, message: str) -> Response:
-    return as_json({"error": message}, status)
 
 
 def describe_decider(decider: Decider) -> dict[str, Any]:

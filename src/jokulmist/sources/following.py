@@ -158,27 +158,13 @@ def versions_of(packages: Iterable[str]) -> dict[str, str]:
     versions: dict[str, str] = {}
     for package in sorted(packages):
         try:  # most are called as they are imported; asking for all distributions takes a third of a second
-            versions[package] = version_of_package(package)
+            versions[package] = metadata.version(package)
         except PackageNotFoundError:
-            versions.update({name: version_of_package(name) for name in _distributions().get(package, [])})
+            versions.update({name: metadata.version(name) for name in _distributions().get(package, [])})
     return versions
 
 
 @cache
-def version_of_package(name: str) -> str:
-    """The version of an installed distribution.
-
-    `importlib.metadata.version` reads its whole description as a mail for that, which takes 5 ms of each start for
-    some. The core metadata specification has the version in a line of its own.
-    """
-    for line in (metadata.distribution(name).read_text("METADATA") or "").splitlines():
-        if not line:  # the description begins
-            break
-        if line.startswith("Version:"):
-            return line.partition(":")[2].strip()
-    return metadata.version(name)
-
-
 @lru_cache(maxsize=1)
 def _distributions() -> dict[str, list[str]]:
     return {name: list(each) for name, each in packages_distributions().items()}

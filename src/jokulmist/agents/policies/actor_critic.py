@@ -14,7 +14,7 @@ from jokulmist.agents.policies.policy_method import (
     descended_by,
     entropies_of,
     estimate_advantages,
-    policy_update_mask,
+    hold_policy,
     rewards_in_scale,
 )
 from jokulmist.agents.recurrence import apply_network
@@ -87,7 +87,7 @@ class ActorCritic(PolicyAgent):
         targets = advantages + predictions
         if config.advantages_normalised:
             advantages = normalised(advantages)
-        advantages = advantages * policy_update_mask(config, learner)
+        hyperparameters, advantages = hold_policy(config, hyperparameters, learner, advantages)
 
         def loss(networks: Any) -> Any:
             (outputs, values), _ = apply_network(networks, batch.inputs, past)

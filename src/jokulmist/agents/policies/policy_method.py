@@ -289,9 +289,14 @@ def _compiled_first_outputs() -> Any:
     return jax.jit(first_outputs, static_argnums=0)
 
 
-def policy_update_mask(config: Any, learner: PolicyLearner) -> Any:
-    """Whether the policy learns yet, besides the value: 1 or 0."""
-    return 1.0 * (learner.updates >= config.value_first)
+def hold_policy(
+    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, advantages: Any
+) -> tuple[Hyperparameters, Any]:
+    """Hyperparameters and advantages under which the policy stands still as long as only the value learns: without the
+    entropy bonuses, too, which would undo a policy that the run begins with."""
+    learns = 1.0 * (learner.updates >= config.value_first)
+    bonuses = {name: getattr(hyperparameters, name) * learns for name in ("entropy_bonus", "range_entropy_bonus")}
+    return Hyperparameters(**{**vars(hyperparameters), **bonuses}), advantages * learns
 
 
 def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean: Any) -> tuple[Any, Any]:

@@ -22,7 +22,7 @@ from jokulmist.agents.policies.policy_method import (
     descended_by,
     entropies_of,
     estimate_advantages,
-    policy_update_mask,
+    hold_policy,
     rewards_in_scale,
     values_are_calibrated,
 )
@@ -135,6 +135,8 @@ class PPO(PolicyAgent):
         experience, learner, open_now = rewards_in_scale(hyperparameters, learner, memory["returns"], experience)
         memory = {**memory, "returns": open_now}
         rows, explained, value_is_calibrated = rows_of(config, hyperparameters, learner, experience)
+        hyperparameters, advantages = hold_policy(config, hyperparameters, learner, rows.advantage)
+        rows = rows._replace(advantage=advantages)
         length = stretch_of(config)
         count = experience.rewards.size // length
         steps, size = split_evenly(count, max(1, config.minibatch // length))
@@ -165,7 +167,6 @@ def rows_of(
     value_is_calibrated = values_are_calibrated(advantages)
     if config.advantages_normalised:
         advantages = normalised(advantages, LEAST_SPREAD if config.rewards_scaled else 0.0)
-    advantages = advantages * policy_update_mask(config, learner)
     rows = PPORows(*batch, old, advantages, targets, values)
     if past:
         rows = split_sequences(rows._replace(past=in_rows(past)), experience.rewards.shape, stretch_of(config))

@@ -16,8 +16,8 @@ from jokulmist.agents.policies.policy_method import (
     after_update,
     descended_by,
     entropies_of,
+    hold_policy,
     observed_by,
-    policy_update_mask,
     rewards_in_scale,
 )
 from jokulmist.agents.recurrence import (
@@ -164,7 +164,7 @@ class Reinforce(PolicyAgent):
         advantages = returns - baselines
         if config.returns_normalised:
             advantages = normalised(advantages, mean=mean)
-        advantages = advantages * policy_update_mask(config, learner)
+        hyperparameters, advantages = hold_policy(config, hyperparameters, learner, advantages)
 
         def loss(networks: Any) -> Any:
             if past:

@@ -16,11 +16,11 @@ import subprocess
 import sys
 import time
 from functools import cache
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
 from jokulmist.environments.spaces.actions import Record
-from jokulmist.sources.following import version_of_package
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
@@ -66,10 +66,10 @@ def start_backend() -> None:
 def flags_are_known() -> bool:
     """Whether this version of the compiler takes `FLAGS`; without them the same programs run, more slowly."""
 
-    version = version_of_package("jaxlib")
-    if tuple(int(part) for part in re.findall(r"\d+", version)[:3]) <= NEWEST_TRIED:
+    installed = version("jaxlib")
+    if tuple(int(part) for part in re.findall(r"\d+", installed)[:3]) <= NEWEST_TRIED:
         return True
-    note = Path.home() / KEPT_CODE.parent / f"flags-{version}"
+    note = Path.home() / KEPT_CODE.parent / f"flags-{installed}"
     with contextlib.suppress(OSError):
         return note.read_text() == "known"
     try:

@@ -10,6 +10,7 @@ import os
 import platform
 import sys
 from functools import cache, lru_cache
+from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +24,6 @@ from jokulmist.environments.declaration.environment import (
 )
 from jokulmist.errors import JokulmistError, RecordError
 from jokulmist.records.files import replace_file
-from jokulmist.sources.following import version_of_package
 from jokulmist.training.plans.sources import plan_code
 
 COMPILES = "compiles"
@@ -98,7 +98,7 @@ def _compiling(environment: Environment) -> str | None:
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
     """What else decides: versions, the processor, and what is in the files of this library, or of these rooms of
     it, which change while it is worked on."""
-    versions = [version_of_package(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
+    versions = [version(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
     package = Path(jokulmist.__file__).parent
     files = [
         file

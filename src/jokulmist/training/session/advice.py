@@ -50,6 +50,7 @@ class Advice:
         self._player_spread = 0.0  # how far what a player got lay from what all got on average
         self._episodes = self._steps = 0
         self._random_played = False
+        self._random_returns: list[float] | None = None
         self._hints: list[str] = []
         replays = getattr(agent, "replay", True)
         self._start: int = getattr(agent, "replay_start", 0) if replays else 0
@@ -136,7 +137,9 @@ class Advice:
 
     def _random(self) -> list[float] | None:
         """Returns of random play; None where playing would cost too much."""
-        returns = self._played(RANDOM)
+        if self._random_returns is None:
+            self._random_returns = self._played(RANDOM)
+        returns = self._random_returns
         is_known = len(self._first) >= FEWEST and self._episodes > len(self._first)  # else the first are the last, too
         return self._first if returns is None and is_known else returns
 

@@ -30,6 +30,7 @@ from jokulmist.trees import filled, flattened
 
 START = "start.safetensors"
 LEARNER = "learner"
+BEGINS_AGAIN = {"moments", "updates"}
 
 
 class Start(NamedTuple):
@@ -111,8 +112,10 @@ def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
         if group and not names_below:
             continue  # it begins without what was learned
         for name, array in wanted.items():
-            # It remembers its own decisions, and counts them until there are enough to learn from.
-            if is_replay(name) or (replays and name == f"{prefix}/decisions"):
+            # It remembers its own decisions, and counts them until there are enough to learn from. The optimiser's
+            # moments are of another run's last, small gradients: the first steps by them would be several times too
+            # long.
+            if is_replay(name) or BEGINS_AGAIN & set(name.split("/")) or (replays and name == f"{prefix}/decisions"):
                 continue
             has = arrays.get(f"{prefix}/weights" if name == f"{prefix}/beginning" else name)
             if has is None or has.shape != array.shape or has.dtype != array.dtype:
