@@ -2,11 +2,13 @@
 
 import numpy as np
 import pytest
+from canon import fresh_policy
 from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.learning.observation_scaling import Running, counted_fully, gathered_unless
+from jokulmist.training.plans.plan import Plan, Training
 
 SMALL = jm.Dense(8, 8)
 
@@ -129,6 +131,38 @@ def test_statistics_stand_still_under_weights_that_are_held():
     after = gathered_unless(False, started_from, rows)
     assert float(started_from.square[0] / started_from.count) == pytest.approx(1.0)
     assert 0.0 < float(np.abs(after.mean).max()) < 1e-3
+
+
+def test_a_policy_stands_still_while_only_its_value_learns(leftwards):
+    """An entropy bonus alone, in the steps of an optimiser that looks at signs, would make it random again."""
+    agent = jm.PPO(**{**USUAL, "value_first": 1_000, "entropy_bonus": 0.5})
+    run = jm.train(Corridor(), agent, steps=200, copies=2, start=leftwards, folder=None, lane="plain")
+    values = [policy.value({"cell": 2.0}) for policy in (leftwards.policy, run.policy)]
+    assert left(run.policy) == left(leftwards.policy)
+    assert values[0] != values[1]
+
+
+def test_a_run_that_begins_with_what_was_learned_plays_by_it_from_the_first_decision(tmp_path):
+    """Neither random play before the first update, nor the exploration of a beginning."""
+    network = jm.Dense(8)
+    agent = jm.DQN(network=network, replay_start=500, exploration=0.0)
+    first = fresh_policy(agent, Corridor(), seed=5)
+    run = jm.train(Corridor(), agent, steps=60, start=first.save(tmp_path / "first"), folder=None, lane="plain")
+    assert (int(first.learner.random_play), int(run.policy.learner.random_play)) == (500, 0)
+    greedy = jm.evaluate(first, Corridor(), episodes=3).episodes
+    assert len(run.episodes)
+    assert set(run.episodes["steps"]) == set(greedy["steps"])
+    assert set(run.episodes["return"]) == set(greedy["return"])
+    for agent, wanted in (
+        (jm.DQN(network=network), {"exploration": 0.05, "learning_rate": jm.linear(3e-4, 0.0, over=1.0)}),
+        (jm.PPO(network=network), {"range_entropy_bonus": 0.0, "learning_rate": jm.linear(3e-4, 0.0, over=1.0)}),
+        (jm.PPO(network=network, learning_rate=0.1), {"learning_rate": 0.1, "near_start": 0.01}),
+        (jm.PPO(network=jm.Recurrent(8), horizon=8), {"near_start": 0.0}),
+        (jm.ActorCritic(entropy_bonus=jm.linear(0.2, 0.1, over=1.0)), {"entropy_bonus": jm.linear(0.2, 0.1, over=1.0)}),
+    ):
+        plan = Plan(Corridor(), agent, Training(steps=2_000, start="another"))
+        assert {name: getattr(plan.agent, name) for name in wanted} == wanted
+        assert plan.copies == (16 if agent.usual_copies > 16 or isinstance(agent, jm.ActorCritic) else 1)
 
 
 @pytest.fixture(scope="module")

@@ -81,6 +81,9 @@ class Hyperparameters(SimpleNamespace):
     """The numbers of an agent's settings at this moment: schedules are already evaluated."""
 
 
+# Settings by which agents explore.
+EXPLORATION = ("exploration", "entropy_bonus", "range_entropy_bonus")
+
 DiscountPer = Literal["decision", "advance"]
 
 
@@ -284,6 +287,9 @@ class Agent(Settings, metaclass=_Declared):
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
+    # Of a run that begins with what another learned: copies at least, and settings in the place of defaults.
+    least_copies: ClassVar[int] = 1
+    start_settings: ClassVar[dict[str, Any]] = {}
     # Whether `choose` reads the memory; where it does not, a policy that acts has none.
     reads_memory: ClassVar[bool] = True
     # Whether it learns: a policy that plays a player does not.
@@ -355,17 +361,30 @@ class Agent(Settings, metaclass=_Declared):
     def refuse_copies(self, config: Config) -> None:
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
-    def copies_for(self, steps: int | None) -> int:
+    def with_start_defaults(self) -> Agent:
+        """The agent of a run that begins with what another learned: what it explores by is, where it is the default, as
+        at the end of a run, and its other defaults are `start_settings`. An agent that explores as at a beginning
+        undoes what it was given."""
+        explicit = {name: getattr(self, name) for name in self.model_fields_set}
+        last = {
+            name: round(schedules.number_at(schedules.coefficients(value), Progress(0, 0, 1.0)), 9)
+            for name, value in self
+            if name in EXPLORATION and name not in explicit and isinstance(value, Schedule)
+        }
+        settings = {**self.start_settings, **last, **explicit}
+        return type(self)(**settings) if len(settings) > len(explicit) else self
+
+    def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:
         """How many copies step side by side in a run of so many decisions, unless the plan says; None where it counts
         episodes.
 
         The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that
-        does not.
+        does not, but not less than `least_copies` where the run begins with what another learned.
         """
         each = self.decisions_a_copy()
         if steps is None or not each:
             return self.usual_copies
-        copies = 1
+        copies = self.least_copies if begins_with_learned else 1
         while 2 * copies <= self.usual_copies and 2 * copies * each <= steps:
             copies *= 2
         return copies

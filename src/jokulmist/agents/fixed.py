@@ -109,7 +109,7 @@ class Fixed(Agent):
         last = hyperparameters_at(self.inner.schedules(), Progress(self._decisions, 0, 1.0))
         return {name: coefficients(float(value)) for name, value in vars(last).items()}
 
-    def copies_for(self, steps: int | None) -> int:
+    def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:
         return 1
 
     def decisions_per_update(self, copies: int) -> int:

@@ -114,8 +114,8 @@ class Seeking(Agent):
         }
         return {**self.inner.schedules(), **novelty_numbers}
 
-    def copies_for(self, steps: int | None) -> int:
-        return int(self.inner.copies_for(steps))
+    def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:
+        return int(self.inner.copies_for(steps, begins_with_learned))
 
     def decisions_per_update(self, copies: int) -> int:
         return int(self.inner.decisions_per_update(copies))

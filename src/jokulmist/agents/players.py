@@ -113,8 +113,13 @@ class PlayerAgents(Agent):
     def schedules(self) -> dict[str, Any]:
         return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.schedules().items()}
 
-    def copies_for(self, steps: int | None) -> int:
-        wanted: list[int] = [agent.copies_for(steps) for agent in self.agents.values()]
+    def with_start_defaults(self) -> PlayerAgents:
+        return self.model_copy(
+            update={"agents": {group: agent.with_start_defaults() for group, agent in self.agents.items()}}
+        )
+
+    def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:
+        wanted: list[int] = [agent.copies_for(steps, begins_with_learned) for agent in self.agents.values()]
         return max(wanted)
 
     def decisions_per_update(self, copies: int) -> int:

@@ -149,7 +149,7 @@ class Roster(Agent):
             values.update({f"past.{name}": coefficients(float(value)) for name, value in vars(last).items()})
         return values
 
-    def copies_for(self, steps: int | None) -> int:
+    def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:
         return 1
 
     def decisions_per_update(self, copies: int) -> int:

@@ -212,6 +212,7 @@ def begin_learner(agent: type[CriticAgent], config: Any, noise: Any, temperature
         fresh_statistics(config.spec, config.scaling),
         fresh_running(1) if config.rewards_scaled else None,
         np.int32(0),
+        np.int32(config.replay_start),
         memory_of.fresh_replay(
             config.spec, config.copies, config.slots, False, stored_width(config), counts_advances(config)
         ),

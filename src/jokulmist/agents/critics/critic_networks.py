@@ -48,6 +48,8 @@ class CriticLearner(NamedTuple):
     statistics, returns : Running, optional
         That scale the numbers, and the rewards.
     decisions : int32
+    random_play : int32
+        Decisions at the beginning that are random play; 0 where the run begins with what another learned.
     replay : Replay
     """
 
@@ -55,6 +57,7 @@ class CriticLearner(NamedTuple):
     statistics: Running | None
     returns: Running | None
     decisions: Any
+    random_play: Any
     replay: Any
 
 

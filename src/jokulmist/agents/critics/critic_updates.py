@@ -98,7 +98,7 @@ def learned(
         decisions, start_of(config, config.lookahead), going, learner.learning, readings
     )
     statistics = gathered(learner.statistics, met(experience))
-    learner = CriticLearner(learning, statistics, returns, decisions, replay)
+    learner = CriticLearner(learning, statistics, returns, decisions, learner.random_play, replay)
     return learner, {**memory, "returns": open_now}, tuple(update_readings)
 
 

@@ -97,7 +97,7 @@ class DeterministicAgent(CriticAgent):
             added = added + drifted(xp, memory["noise"], observed.age, hyperparameters.noise_return)
             memory = {**memory, "noise": added}
         _, anything = first_tries(acting, observed, noise)
-        tried = xp.where(learner.decisions < config.replay_start, anything, (unit + added).clip(-1.0, 1.0))
+        tried = xp.where(learner.decisions < learner.random_play, anything, (unit + added).clip(-1.0, 1.0))
         return acting.native([], tried), memory, tried
 
 

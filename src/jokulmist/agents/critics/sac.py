@@ -136,7 +136,7 @@ class SAC(CriticAgent):
             return acting.likeliest(outputs, observed.legal, xp), memory, ()
         actions, samples = acting.sampled(outputs, observed.legal, noise)
         indices, unit = first_tries(acting, observed, noise)
-        early = learner.decisions < config.replay_start
+        early = learner.decisions < learner.random_play
         policy_indices = acting.indices(actions) if acting.choices else []
         chosen_indices = [xp.where(early, first, later) for first, later in zip(indices, policy_indices, strict=True)]
         if acting.width:

@@ -79,7 +79,8 @@ class PPO(PolicyAgent):
         An update stops where a step's divergence from the old policy exceeds it; None for never.
     near_start : float
         Keeps the policy near the one that the run began with (``start=``): so much times ``log p(a|s) - log
-        p_start(a|s)`` is taken off each reward, in the scale that is learned in. 0.01 lets it move, 0.1 holds it.
+        p_start(a|s)`` is taken off each reward, in the scale that is learned in. 0.01, the default
+        of a run with `start`, lets it move where that pays, 0.1 holds it.
     learning_rate, discount, horizon, entropy_bonus, range_entropy_bonus, value_weight
         See `PolicyAgent`.
     value_first, network, shared, scaling, optimiser, gradient_clip

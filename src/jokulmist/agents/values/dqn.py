@@ -82,6 +82,8 @@ class DQNLearner(NamedTuple):
     returns : Running, optional
         Of the discounted returns, that scale the rewards.
     decisions : int32
+    random_play : int32
+        Decisions at the beginning that are random play; 0 where the run begins with what another learned.
     moments : the optimiser's state
     replay : Replay
     """
@@ -91,6 +93,7 @@ class DQNLearner(NamedTuple):
     statistics: Running | None
     returns: Running | None
     decisions: Any
+    random_play: Any
     moments: Any
     replay: Any
 
@@ -212,6 +215,7 @@ class DQN(Agent):
     reads_memory: ClassVar[bool] = False
     replays: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 16
+    start_settings: ClassVar[dict[str, Any]] = {"learning_rate": linear(3e-4, 0.0, over=1.0)}
 
     def schedules(self) -> dict[str, Any]:
         values = super().schedules()
@@ -277,6 +281,7 @@ class DQN(Agent):
             statistics=fresh_statistics(config.spec, config.scaling),
             returns=fresh_running(1) if config.rewards_scaled else None,
             decisions=np.int32(0),
+            random_play=np.int32(config.replay_start),
             moments=first_moments(config.optimiser, weights),
             replay=memory_of.fresh_replay(
                 config.spec,
@@ -316,7 +321,7 @@ class DQN(Agent):
         exploration = None
         if explore:
             later = 0.0 if config.noisy else hyperparameters.exploration
-            exploration = noise.xp.where(learner.decisions < config.replay_start, 1.0, later)
+            exploration = noise.xp.where(learner.decisions < learner.random_play, 1.0, later)
         index = chosen_index(config, values, observed.legal, noise, exploration)
         return config.joint.native(index), memory, past if explore else ()
 
@@ -366,6 +371,7 @@ class DQN(Agent):
             statistics=gathered_unless(bool(config.frozen), learner.statistics, met(experience)),
             returns=returns,
             decisions=decisions,
+            random_play=learner.random_play,
             moments=learning.moments,
             replay=replay._replace(priorities=learning.priorities),
         )

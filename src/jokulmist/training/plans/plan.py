@@ -158,10 +158,12 @@ class Plan:
             object.__setattr__(self, "training", self._on_records())
         elif self.training.columns is not None:
             raise SettingError("`columns` says what columns of `records` are called, and there are none. Leave it out.")
+        begins_with_learned = self.training.start is not None
+        if begins_with_learned:
+            object.__setattr__(self, "agent", self.agent.with_start_defaults())
         if self.training.copies is None:
-            object.__setattr__(
-                self, "training", self.training.changed(copies=self.agent.copies_for(self.training.steps))
-            )
+            copies = self.agent.copies_for(self.training.steps, begins_with_learned)
+            object.__setattr__(self, "training", self.training.changed(copies=copies))
         measures = [m.name for m in describe(self.environment).measures]
         players = describe(self.environment).players
         names = ("return", "evaluation", *measures, *(own_name(player, "return") for player in players))

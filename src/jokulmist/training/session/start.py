@@ -30,7 +30,6 @@ from jokulmist.trees import filled, flattened
 
 START = "start.safetensors"
 LEARNER = "learner"
-BEGINS_AGAIN = {"moments", "updates"}
 
 
 class Start(NamedTuple):
@@ -107,7 +106,6 @@ def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
     for group, member in _learning(agent).items():
         prefix = f"{LEARNER}/{group}" if group else LEARNER
         wanted = flattened(learner[group] if group else learner, prefix)
-        replays = any(map(is_replay, wanted))
         names_below = [name for name in arrays if name.startswith(f"{prefix}/") or name == prefix]
         if group and not names_below:
             continue  # it begins without what was learned
@@ -115,7 +113,10 @@ def _fitting(plan: Plan, arrays: Arrays, context: str) -> Arrays:
             # It remembers its own decisions, and counts them until there are enough to learn from. The optimiser's
             # moments are of another run's last, small gradients: the first steps by them would be several times too
             # long.
-            if is_replay(name) or BEGINS_AGAIN & set(name.split("/")) or (replays and name == f"{prefix}/decisions"):
+            if is_replay(name) or "moments" in name.split("/") or name in (f"{prefix}/updates", f"{prefix}/decisions"):
+                continue
+            if name == f"{prefix}/random_play":
+                fitting[name] = np.zeros_like(array)
                 continue
             has = arrays.get(f"{prefix}/weights" if name == f"{prefix}/beginning" else name)
             if has is None or has.shape != array.shape or has.dtype != array.dtype:
