@@ -76,7 +76,6 @@ ABSENT = {
 REFUSED = [
     *(("method", method, "action", action) for method in (*TABLES, "DQN") for action in ("range", "mixed")),
     *(("method", method, "seen", seen) for method in TABLES for seen in ("image", "stacked image")),
-    *(("method", method, "action", "parts") for method in ("QLearning", "Sarsa")),
     *(("players", players, "more", "novelty") for players in ("turns", "at once")),
     ("masks", "legal", "modified", "sticky"),
     *(("world", world, "deciding", "gated") for world in ("simulator", "in processes")),

@@ -4,6 +4,7 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 import pytest
+from canon import fresh_policy
 from places import Corridor, Tiller, seen
 from scipy import special, stats
 from test_methods import begun, noise_for
@@ -313,3 +314,11 @@ def test_sac_comes_near_the_riccati_feedback():
         for player in ("riccati", run.policy, "random")
     )
     assert best <= result < best + 0.1 * (random - best)  # after 60,000: 0.03 (`benchmarks/levels_of_ranges.py`)
+
+
+def test_a_policy_that_has_left_its_training_samples_with_noise_that_drifts():
+    """The noise has a memory, which an evaluation needs, too."""
+    policy, winch = fresh_policy(jm.DDPG(network=jm.Dense(8)), jm.gallery.Winch()), jm.gallery.Winch()
+    greedy, sampled = (jm.evaluate(policy, winch, episodes=2, act=act).returns for act in ("greedy", "sampled"))
+    assert (greedy != sampled).all()
+    assert np.array_equal(sampled, jm.evaluate(policy, winch, episodes=2, act="sampled").returns)

@@ -160,9 +160,9 @@ def test_a_run_that_begins_with_what_was_learned_plays_by_it_from_the_first_deci
         (jm.PPO(network=jm.Recurrent(8), horizon=8), {"near_start": 0.0}),
         (jm.ActorCritic(entropy_bonus=jm.linear(0.2, 0.1, over=1.0)), {"entropy_bonus": jm.linear(0.2, 0.1, over=1.0)}),
     ):
-        plan = Plan(Corridor(), agent, Training(steps=2_000, start="another"))
+        plan = Plan(Corridor(), agent, Training(steps=20_000, start="another"))
         assert {name: getattr(plan.agent, name) for name in wanted} == wanted
-        assert plan.copies == (16 if agent.usual_copies > 16 or isinstance(agent, jm.ActorCritic) else 1)
+        assert plan.copies == max(agent.copies_for(20_000), 1 if isinstance(agent, jm.DQN) else 16)
 
 
 @pytest.fixture(scope="module")

@@ -176,6 +176,65 @@ def test_a_single_alternative_is_a_choice_too(copies):
         assert set(run.episodes["closed_by"]) == {"right_end"}
 
 
+class Lock(jm.Environment):
+    """Water is let in by one gate and out by another; some states allow less."""
+
+    time_limit = 12
+
+    class State(jm.State):
+        level: int = jm.seen(low=0, high=4)
+
+    action = jm.Actions(upper=jm.Choice("shut", "open"), lower=jm.Choice("shut", "ajar", "open"))
+
+    def begin(self, draw):
+        return self.State(level=draw.integers(0, 5))
+
+    def legal(self, state):
+        yes = self.xp.asarray(True)
+        return {"lower": self.xp.stack([yes, yes, self.xp.asarray(state.level > 1)])}
+
+    def advance(self, state, action, draw):
+        return state.replace(level=self.xp.clip(state.level + action.upper - action.lower, 0, 4))
+
+    @jm.reward
+    def even(self, after):
+        return self.xp.where(after.level == 3, 1.0, 0.0)
+
+    @jm.reward(weight=-0.05)
+    def work(self, action):
+        return 1.0 * action.upper + action.lower
+
+
+@pytest.mark.parametrize(
+    "agent",
+    [jm.QLearning(), jm.ExpectedSarsa(), jm.DoubleQLearning(), jm.QLearning(planning=2), jm.QLearning(trace_decay=0.8)],
+    ids=repr,
+)
+def test_several_choices_are_columns_of_one_table(agent, tmp_path):
+    """As good as dynamic programming but for rare cells; what is not allowed is left out."""
+    run = jm.train(Lock(), agent, steps=3_000, copies=1, lane="compiled", folder=None)
+    jm.solve(Lock())
+    best, learned = (jm.evaluate(policy, Lock(), episodes=20).returns for policy in ("optimum", run.policy))
+    assert learned.mean() > best.mean() - 0.1
+    assert (learned == best).mean() > 0.7
+    values = run.policy.values({"level": 1})
+    assert list(values) == list(run.policy.table.columns)
+    assert list(values)[-1] == "upper=open lower=open"
+    chosen = run.policy.choose({"level": 1}, legal={"lower": ["shut", "ajar"]})
+    assert (chosen.upper, chosen.lower) == (1, 0)
+
+
+def test_too_many_combinations_are_refused():
+    class Weirs(Lock):
+        action = jm.Actions(upper=jm.Choice(9), lower=jm.Choice(9))
+
+        def legal(self, state):
+            return {}
+
+    with pytest.raises(SettingError, match="each combination of choices, and there are 81; at most 64 are allowed"):
+        jm.train(Weirs(), jm.QLearning(), steps=100, folder=None)
+
+
 def test_sarsa_takes_the_action_that_it_learned_from():
     """The pending action is what choose gives, and a new episode draws again."""
     config = jm.Sarsa().config(describe(Corridor()).spec, 3)

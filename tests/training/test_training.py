@@ -247,7 +247,9 @@ def test_things_in_the_wrong_place_are_refused():
         jm.train(Corridor(), jm.QLearning, steps=10)
     with pytest.raises(SettingError, match="`Tally` is given numbers, and `seen` is an image"):
         jm.train(Camera(), Tally(), steps=10)
-    with pytest.raises(SettingError, match="chooses among labels"):
+    with pytest.raises(
+        SettingError, match="`QLearning` chooses among alternatives, and the part `sail` of the action is Range"
+    ):
         jm.train(Skiff(), AGENT, steps=10)
 
 

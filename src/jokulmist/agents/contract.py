@@ -81,6 +81,7 @@ class Hyperparameters(SimpleNamespace):
     """The numbers of an agent's settings at this moment: schedules are already evaluated."""
 
 
+FEWEST_UPDATES = 4
 # Settings by which agents explore.
 EXPLORATION = ("exploration", "entropy_bonus", "range_entropy_bonus")
 
@@ -379,12 +380,15 @@ class Agent(Settings, metaclass=_Declared):
         episodes.
 
         The usual number; where that would leave less than `decisions_a_copy` to each, the largest power of two that
-        does not, but not less than `least_copies` where the run begins with what another learned.
+        does not, but not less than `least_copies` where the run begins with what another learned and updates it a few
+        times.
         """
         each = self.decisions_a_copy()
         if steps is None or not each:
             return self.usual_copies
         copies = self.least_copies if begins_with_learned else 1
+        while copies > 1 and copies * self.decisions_per_update(copies) * FEWEST_UPDATES > steps:
+            copies //= 2
         while 2 * copies <= self.usual_copies and 2 * copies * each <= steps:
             copies *= 2
         return copies

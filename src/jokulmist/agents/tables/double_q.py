@@ -51,11 +51,13 @@ class DoubleQLearning(TableAgent):
         ops = array_ops(config.spec.masked)
         cell = config.grid.place(list(observed.numbers.T), ops)[0]
         first, second = (
-            rows_of(_flat(learner.values), cell + k * config.grid.cells, noise, observed.legal) for k in range(2)
+            rows_of(_flat(learner.values), cell + k * config.grid.cells, noise, config.joint.legal(observed.legal))
+            for k in range(2)
         )
         row = [0.5 * (left + right) for left, right in zip(first, second, strict=True)]
         likely = action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops)
-        return noise.settle(draw_index(likely, noise.uniform(shape=(config.copies,)))), memory, ()
+        index = noise.settle(draw_index(likely, noise.uniform(shape=(config.copies,))))
+        return config.joint.native(index), memory, ()
 
     @staticmethod
     def learn(
@@ -65,13 +67,13 @@ class DoubleQLearning(TableAgent):
         import jax.numpy as jnp
 
         ops, cells = array_ops(config.spec.masked), config.grid.cells
-        observed, action, reward, ended, _, last = jax.tree.map(lambda part: part[0], experience)[:6]
-        table = _flat(learner.values)
+        observed, actions, reward, ended, _, last = jax.tree.map(lambda part: part[0], experience)[:6]
+        table, action = _flat(learner.values), config.joint.index(actions)
         table_index = (noise.uniform(shape=(config.copies,)) < 0.5).astype(jnp.int32)
         cell = noise.settle(config.grid.place(list(observed.numbers.T), ops)[0] + table_index * cells)
         after, outside = config.grid.place(list(last.numbers.T), ops)
         action_value = of_action(rows_of(table, cell, noise), action)
-        judging = rows_of(table, after + table_index * cells, noise, last.legal)
+        judging = rows_of(table, after + table_index * cells, noise, config.joint.legal(last.legal))
         worth = rows_of(table, after + (1 - table_index) * cells, noise)
         best, value = judging[0], worth[0]
         for judge_row, value_row in zip(judging[1:], worth[1:], strict=True):

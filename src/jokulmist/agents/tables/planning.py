@@ -95,8 +95,8 @@ def remembered(model: Model, entry: Any, after: Any, reward: Any, discount: Any,
         met=met,
         count_met=model.count_met + new,
     )
-    if legal:
-        model = model._replace(able=model.able.at[after].set(legal[0][0]))
+    if legal is not None:
+        model = model._replace(able=model.able.at[after].set(legal[0]))
     if not isinstance(model.leading, tuple):
         leads = (model.leading[after] == entry).any() | (discount == 0.0)
         place = model.led[after] % LEADING

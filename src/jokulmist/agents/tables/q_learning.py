@@ -93,11 +93,12 @@ class QLearning(TableAgent):
         cell, led = (
             config.grid.place(list(seen.numbers.T), ops)[0][0] for seen in (transition.observed, transition.last)
         )
-        entry = cell * config.actions + transition.actions[0]
+        entry = cell * config.actions + config.joint.index(transition.actions)[0]
         bootstrap_weight = jnp.where(
             transition.ended[0], 0.0, jnp.reshape(bootstrap_discount(hyperparameters, transition.advances), (-1,))[0]
         )
-        model = remembered(learner.model, entry, led, transition.rewards[0], bootstrap_weight, transition.last.legal)
+        legal = config.joint.legal(transition.last.legal)
+        model = remembered(learner.model, entry, led, transition.rewards[0], bootstrap_weight, legal)
         values, model = planned(config, hyperparameters, after.values, model, entry, noise)
         return Table(values, model), memory, readings
 
@@ -144,7 +145,7 @@ class QLearning(TableAgent):
         next_values = jnp.max(learner.values[after], axis=1)
         next_values = jnp.where(rows.ended | (next_values <= NOT_RECORDED / 2), 0.0, next_values)
         target_q = rows.rewards + hyperparameters.discount * next_values
-        entry = cell * config.actions + rows.actions
+        entry = cell * config.actions + config.joint.index(rows.actions)
         sums = (
             jnp.zeros((2, learner.values.size), jnp.float32)
             .at[:, entry]

@@ -27,11 +27,14 @@ from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
+from jokulmist.learning.action_distributions import joint_over, refuse_ranges
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
 
 MOST_TRACED, LEAST_TRACE = 512, 1e-3
+# Rows are written out action by action.
+MOST_COMBINATIONS = 64
 
 
 def _bins(value: Any) -> Any:
@@ -114,17 +117,20 @@ class TableAgent(Agent):
         return values
 
     def refuse(self, spec: Spec) -> None:
-        if not isinstance(spec.action, Choice):
+        refuse_ranges(spec.action, type(self).__name__)
+        count = joint_over(spec.action).count
+        if count > MOST_COMBINATIONS:
             raise SettingError(
-                f"`{type(self).__name__}` chooses among labels, and the action is {spec.action!r}. "
-                f'Declare `action = jm.Choice("low", "high")`.'
+                f"`{type(self).__name__}` has a column for each combination of choices, and there are {count:,}; at "
+                f"most {MOST_COMBINATIONS} are allowed. Use `DQN`, or `PPO`, which treats each choice by itself."
             )
 
     def config(self, spec: Spec, copies: int) -> Config:
         config = super().config(spec, copies)
         config.bins = tuple(sorted(self.bins.items())) if isinstance(self.bins, dict) else self.bins
         config.grid = grid_for(spec, config.bins, type(self).__name__)
-        config.actions = spec.action.count  # type: ignore[union-attr]
+        config.joint = joint_over(spec.action)
+        config.actions = config.joint.count
         config.method = type(self)
         config.traced = 0
         if self.trace_decay:
@@ -179,14 +185,15 @@ class TableAgent(Agent):
         explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(config.spec.masked)
-        row = rows_of(learner.values, config.grid.place(list(observed.numbers.T), ops)[0], noise, observed.legal)
+        cell, allowed = config.grid.place(list(observed.numbers.T), ops)[0], config.joint.legal(observed.legal)
+        row = rows_of(learner.values, cell, noise, allowed)
         action = draw_index(
             action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops),
             noise.uniform(shape=(config.copies,)),
         )
         if config.method.draws_needed and explore:
             action = ops.select(memory.pending >= 0, memory.pending, action)
-        return noise.settle(action), memory, ()
+        return config.joint.native(noise.settle(action)), memory, ()
 
     @staticmethod
     def learn(
@@ -197,11 +204,12 @@ class TableAgent(Agent):
 
         ops = array_ops(config.spec.masked)
         transition = jax.tree.map(lambda part: part[0], experience)
-        observed, action, reward, ended, closed, last = transition[:6]
+        observed, actions, reward, ended, closed, last = transition[:6]
+        action = config.joint.index(actions)
         cell = noise.settle(config.grid.place(list(observed.numbers.T), ops)[0])
         row = rows_of(learner.values, cell, noise)
         cell_after, outside = config.grid.place(list(last.numbers.T), ops)
-        row_after = rows_of(learner.values, cell_after, noise, last.legal)
+        row_after = rows_of(learner.values, cell_after, noise, config.joint.legal(last.legal))
         upcoming = None
         if config.method.draws_needed:
             next_probabilities = action_probabilities(row_after, hyperparameters.exploration, ops)
@@ -211,7 +219,17 @@ class TableAgent(Agent):
         action_value = of_action(row, action)
         if config.traced:
             return _traced(
-                config, hyperparameters, learner, memory, transition, cell, row, next_value, action_value, outside
+                config,
+                hyperparameters,
+                learner,
+                memory,
+                transition,
+                cell,
+                row,
+                action,
+                next_value,
+                action_value,
+                outside,
             )
         td_error = noise.settle(
             reward
@@ -235,7 +253,7 @@ class TableAgent(Agent):
         learn: Any,
         exploring: bool = True,
     ) -> ScalarTable | None:
-        if config.spec.masked or config.traced:
+        if config.spec.masked or config.traced or not isinstance(config.spec.action, Choice):
             return None
         return ScalarTable(config, hyperparameters, learner.values, explore, learn, exploring)
 
@@ -259,6 +277,7 @@ def _traced(
     transition: Any,
     cell: Any,
     row: Any,
+    actions: Any,
     next_value: Any,
     action_value: Any,
     outside: Any,
@@ -271,12 +290,12 @@ def _traced(
     """
     import jax.numpy as jnp
 
-    action, bootstrap_weight = transition.actions[0], bootstrap_discount(hyperparameters, transition.advances)
+    action, bootstrap_weight = actions[0], bootstrap_discount(hyperparameters, transition.advances)
     decay = jnp.reshape(bootstrap_weight, (-1,))[0] * hyperparameters.trace_decay
     begins = transition.observed.age[0] == 0
     if config.method.traces == "watkins":
-        legal = transition.observed.legal
-        allowed = [jnp.where(legal[0][:, k], entry, FORBIDDEN) for k, entry in enumerate(row)] if legal else row
+        legal = config.joint.legal(transition.observed.legal)
+        allowed = row if legal is None else [jnp.where(legal[:, k], entry, FORBIDDEN) for k, entry in enumerate(row)]
         begins = begins | (action_value[0] < array_ops().best(allowed)[0])
     weights = jnp.where(begins, 0.0, decay * memory.weights)
     entry = (cell[0] * config.actions + action).astype(jnp.int32)
@@ -303,8 +322,9 @@ def of_action(row: Sequence[Any], action: Any) -> Any:
     return action_value
 
 
-def rows_of(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
-    """The rows of the given cells, as one array over copies for each action.
+def rows_of(table: Any, cell: Any, noise: Any, allowed: Any = None) -> list[Any]:
+    """The rows of the given cells, as one array over copies for each action; `allowed` has the shape ``(copies,
+    actions)``.
 
     They are settled: else the compiler reads the table again wherever a row is used, after the write too, and copies
     the whole table for that.
@@ -316,8 +336,8 @@ def rows_of(table: Any, cell: Any, noise: Any, legal: Any = ()) -> list[Any]:
     else:
         rows = table.at[cell].get(mode="promise_in_bounds")
     rows = noise.settle(rows)
-    if legal:
-        rows = noise.xp.where(legal[0], rows, FORBIDDEN)
+    if allowed is not None:
+        rows = noise.xp.where(allowed, rows, FORBIDDEN)
     return [rows[:, k] for k in range(table.shape[1])]
 
 

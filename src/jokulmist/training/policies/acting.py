@@ -39,7 +39,9 @@ class ActingCopies:
             self._scalar = agent.scalar(config, self._numbers, self._learner, self._draw, None, self._explore)
         self._memory: Any = None
         if self._scalar is None:  # a scalar agent has a memory of its own, and a fresh table would be made for nothing
-            self._memory = agent.fresh_memory(config, self._numbers) if agent.remembers() else ()
+            # What explores may remember, too: noise that drifts, an action that was drawn before.
+            remembers = self._explore or agent.remembers()
+            self._memory = agent.fresh_memory(config, self._numbers) if remembers else ()
             self._learner = self._calls.placed(self._learner)
         self._first_memory = self._memory
         self._turn = 0

@@ -23,6 +23,7 @@ from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.environments.spaces.players import refuse_unknown, view_of
 from jokulmist.errors import JokulmistError, RecordError, SettingError, listed
 from jokulmist.lanes.protocol import Observed
+from jokulmist.learning.action_distributions import joint_over
 from jokulmist.loading import looking_in
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import path_of
@@ -202,7 +203,7 @@ class Policy:
         cells = np.indices(grid.counts).reshape(len(names), -1)
         order = np.array(grid.strides) @ cells
         index = pd.MultiIndex.from_arrays([level[cell] for level, cell in zip(levels, cells, strict=True)], names=names)
-        return pd.DataFrame(np.asarray(values)[order], index=index, columns=list(self.spec.action.labels))  # type: ignore[union-attr, arg-type]
+        return pd.DataFrame(np.asarray(values)[order], index=index, columns=joint_over(self.spec.action).labels)
 
     def values(self, observation: Any) -> dict[str, float]:
         """The value of each action, by label; for methods that have values of actions."""
