@@ -461,11 +461,12 @@ def test_the_bonus_of_choices_leaves_the_spread_of_a_range_alone():
     for name in ("entropy_bonus", "range_entropy_bonus"):
         settings = {"entropy_bonus": 0.0, name: 1.0}
         agent = jm.ActorCritic(
-            learning_rate=0.01, value_first=10_000, network=jm.Dense(8), scaling="bounds", **settings
+            learning_rate=0.05, optimiser="sgd", value_first=1, network=jm.Dense(8), scaling="bounds", **settings
         )
-        run = jm.train(Lever(), agent, steps=1_600, copies=4, seed=0, folder=None)
+        # Without rewards only the bonus moves the policy.
+        run = jm.train(Lever(weights={"prize": 0.0}), agent, steps=1_600, copies=4, seed=0, folder=None)
         grown[name] = run.policy.probabilities(Lever().episode(seed=0).observation)["push"]["spread"]
-    assert grown["entropy_bonus"] == pytest.approx(0.5, abs=1e-6)
+    assert grown["entropy_bonus"] == pytest.approx(0.5, abs=0.05)
     assert grown["range_entropy_bonus"] > 0.6
 
 

@@ -121,7 +121,13 @@ def test_a_curriculum_moves_on_its_own_episodes_alone():
     curriculum = CurriculumProgress(jm.Levels("p", [1.0, 2.0, 3.0], above=10.0, below=0.0, last=3, at_least=4))
 
     def take(value, *scores):
-        curriculum.take({"p": np.full(len(scores), value, np.float32), "return": np.array(scores, np.float32)})
+        curriculum.take(
+            {
+                "p": np.full(len(scores), value, np.float32),
+                "return": np.array(scores, np.float32),
+                "steps": np.full(len(scores), 600),
+            }
+        )
 
     take(1.0, 20.0, 20.0, 20.0)
     assert not curriculum.moved()  # too few
@@ -135,6 +141,25 @@ def test_a_curriculum_moves_on_its_own_episodes_alone():
     assert curriculum.value == 1.0
     take(1.0, *[-5.0] * 9)
     assert not curriculum.moved()  # there is nothing below
+    curriculum = CurriculumProgress(jm.Levels("p", [1.0, 2.0], above=10.0))
+    take(1.0, *[20.0] * 9)
+    assert not curriculum.moved()
+    take(1.0, 20.0)  # ten long episodes say as much as fifty short ones
+    assert curriculum.moved()
+
+
+@pytest.mark.parametrize("lane", ["plain", "compiled"])
+def test_several_parameters_of_a_curriculum_move_together(lane, tmp_path):
+    levels = jm.Levels(
+        "steepness", [1.0, 3.0], above=0.0, last=5, every=40, together={"friction": [0.25, 0.75], "rooms": [2, 5]}
+    )
+    run = jm.train(Slope(), jm.RandomPlay(), steps=200, copies=2, curriculum=levels, lane=lane, folder=tmp_path)
+    played = run.episodes[["steepness", "friction", "rooms"]].drop_duplicates().to_numpy().tolist()
+    assert played == [[1.0, 0.25, 2.0], [3.0, 0.75, 5.0]]
+    measured = run.plan.measured
+    assert (measured.steepness, measured.friction, measured.rooms) == (3.0, 0.75, 5)
+    assert read_plan(run.path / "plan.toml").curriculum == levels
+    assert jm.redo(run.path, folder=tmp_path).same
 
 
 @pytest.mark.parametrize(
@@ -149,6 +174,10 @@ def test_a_curriculum_moves_on_its_own_episodes_alone():
         ({"vary": lambda draw: {"friction": draw.uniform(0, 2)}}, r"`Slope.friction` must lie in \[0, 1\]"),
         ({"curriculum": jm.Levels("steepness", [1, 20], above=0)}, r"`Slope.steepness` must lie in \[0, 10\]"),
         ({"curriculum": jm.Levels("steepness", [1, 2], above=0, score="ends")}, "Did you mean `end`"),
+        (
+            {"curriculum": jm.Levels("steepness", [1, 2], above=0, together={"friction": [0, 2]})},
+            r"`Slope.friction` must lie in \[0, 1\]",
+        ),
         (
             {"vary": {"steepness": jm.between(0, 1)}, "curriculum": jm.Levels("steepness", [1, 2], above=0)},
             "`vary` and `curriculum` both move",

@@ -93,10 +93,11 @@ def counts_advances(config: Any) -> bool:
     return getattr(config, "discount_per", "decision") == "advance"
 
 
-def bootstrap_discount(numbers: Any, advances: Any) -> Any:
+def bootstrap_discount(hyperparameters: Any, advances: Any) -> Any:
     """What the future counts after a decision: the discount, or where advances are counted, to the power of their
     number."""
-    return numbers.discount if isinstance(advances, tuple) else numbers.discount**advances
+    discount = hyperparameters.discount
+    return discount if isinstance(advances, tuple) else discount**advances
 
 
 def hyperparameters_at(coefficients: Mapping[str, Coefficients], progress: Progress = AT_BEGIN) -> Hyperparameters:
@@ -104,11 +105,11 @@ def hyperparameters_at(coefficients: Mapping[str, Coefficients], progress: Progr
     return Hyperparameters(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
 
-def hyperparameters_below(numbers: Any, head: str) -> Hyperparameters:
-    """Among the numbers of several agents those of one, whose names begin with its name and a point."""
+def hyperparameters_below(hyperparameters: Any, head: str) -> Hyperparameters:
+    """Among the hyperparameters of several agents those of one, whose names begin with its name and a point."""
     head += "."
     return Hyperparameters(
-        **{name.removeprefix(head): value for name, value in vars(numbers).items() if name.startswith(head)}
+        **{name.removeprefix(head): value for name, value in vars(hyperparameters).items() if name.startswith(head)}
     )
 
 

@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
+
+import numpy as np
 
 from jokulmist.errors import SettingError, listed, nearest
 
@@ -95,6 +97,10 @@ def between(
     return Between(float(low), float(high), scale, bool(whole), read_when(when))
 
 
+# Long episodes tell more: a level may change after ten of them, if these took as many decisions together.
+FEWEST_EPISODES, FEWEST_DECISIONS = 10, 5_000
+
+
 @dataclass(frozen=True)
 class Levels:
     """A parameter that moves through levels when a score says that the agent is ready.
@@ -113,14 +119,18 @@ class Levels:
     last : int
         Episodes in the mean.
     at_least : int, optional
-        Episodes at a level before it can change; by default `last`.
+        Episodes at a level before it can change; by default `last`, or ten that took 5,000 decisions together.
     every : int, optional
         Decisions between two looks; by default a 200th of the run.
+    together : dict of str to sequence of float
+        Other parameters that move with it, each with as many values.
 
     Examples
     --------
     >>> Levels("melt", [1.0, 2.0, 4.0], above=30.0, last=50)
     Levels('melt', [1, 2, 4], above=30)
+    >>> Levels("melt", [1.0, 2.0], above=30.0, together={"price": [10.0, 5.0]}).values_at(2.0)
+    {'melt': 2.0, 'price': 5.0}
     """
 
     parameter: str
@@ -131,6 +141,7 @@ class Levels:
     last: int = 50
     at_least: int | None = None
     every: int | None = None
+    together: Mapping[str, tuple[float, ...]] = field(default_factory=dict, hash=False)
 
     def __init__(
         self,
@@ -143,6 +154,7 @@ class Levels:
         last: int = 50,
         at_least: int | None = None,
         every: int | None = None,
+        together: Mapping[str, Sequence[float]] | None = None,
     ) -> None:
         try:
             values = tuple(float(value) for value in values)
@@ -164,6 +176,7 @@ class Levels:
         if below is not None and below >= above:
             raise SettingError(f"`below` of `Levels` must lie below `above`, {above:g}; got {below!r}.")
         settings = {
+            "together": _together(together or {}, parameter, len(values)),
             "parameter": parameter,
             "values": values,
             "above": above,
@@ -177,13 +190,34 @@ class Levels:
             object.__setattr__(self, name, value)
 
     @property
-    def enough(self) -> int:
-        """Episodes at a level before it can change."""
-        return self.last if self.at_least is None else self.at_least
+    def names(self) -> tuple[str, ...]:
+        """The parameters that move."""
+        return (self.parameter, *self.together)
 
-    def moved(self, level: int, mean: float, episodes: int) -> int:
-        """The index of the level that follows from the mean of the last scores and the episodes at this one."""
-        if episodes < self.enough:
+    def values_at(self, level: Any) -> dict[str, Any]:
+        """The parameters by name where the first of them is at a level's value, which may be traced."""
+        if isinstance(level, float):
+            k = self.values.index(level)
+            return {self.parameter: level, **{name: values[k] for name, values in self.together.items()}}
+        at_level = [level == np.float32(value) for value in self.values]
+        return {
+            self.parameter: level,
+            **{
+                name: sum(is_level * np.float32(value) for is_level, value in zip(at_level, values, strict=True))
+                for name, values in self.together.items()
+            },
+        }
+
+    def enough(self, episodes: int, decisions: int) -> bool:
+        """Whether so many episodes at a level, of so many decisions, say whether it may change."""
+        if self.at_least is not None:
+            return episodes >= self.at_least
+        return episodes >= min(self.last, FEWEST_EPISODES if decisions >= FEWEST_DECISIONS else self.last)
+
+    def moved(self, level: int, mean: float, episodes: int, decisions: int) -> int:
+        """The index of the level that follows from the mean of the last scores, and from how many episodes and
+        decisions there were at this one."""
+        if not self.enough(episodes, decisions):
             return level
         if mean > self.above:
             return min(level + 1, len(self.values) - 1)
@@ -193,14 +227,34 @@ class Levels:
 
     def written(self) -> dict[str, Any]:
         """As it is in a plan."""
-        written = {name: value for name, value in vars(self).items() if value is not None}
-        return {**written, "values": list(self.values)}
+        written = {name: value for name, value in vars(self).items() if value is not None and name != "together"}
+        more = {"together": {name: list(values) for name, values in self.together.items()}} if self.together else {}
+        return {**written, "values": list(self.values), **more}
 
     def __repr__(self) -> str:
         defaults: dict[str, Any] = {"below": None, "score": "return", "last": 50, "at_least": None, "every": None}
         more = [f"{name}={value!r}" for name, value in vars(self).items() if defaults.get(name, value) != value]
+        more += [f"together={self.written()['together']}"] if self.together else []
         values = ", ".join(f"{value:g}" for value in self.values)
         return f"Levels({', '.join([repr(self.parameter), f'[{values}]', f'above={self.above:g}', *more])})"
+
+
+def _together(together: Any, parameter: str, count: int) -> dict[str, tuple[float, ...]]:
+    """The values of the parameters that move with the first, checked."""
+    wanted = f"`together` of `Levels` is a dict of as many values as `{parameter}` has, {count}"
+    if not isinstance(together, Mapping):
+        raise SettingError(f"{wanted}; got {together!r:.80}.")
+    checked = {}
+    for name, values in together.items():
+        try:
+            checked[name] = tuple(float(value) for value in values)
+        except (TypeError, ValueError):
+            raise SettingError(f"{wanted}; of `{name}` got {values!r:.80}.") from None
+        if len(checked[name]) != count:
+            raise SettingError(f"{wanted}; of `{name}` got {len(checked[name])}: {list(checked[name])}.")
+        if name == parameter:
+            raise SettingError(f"`together` of `Levels` names `{name}`, which is the parameter itself. Leave it out.")
+    return checked
 
 
 Draws = Callable[[Any], Mapping[str, Any]]
@@ -228,7 +282,7 @@ class Varying:
             self._among = tuple(self.vary)
         elif self.vary is not None:
             self._among = tuple(self._called(_sample(0)))
-        self.names = (*self._among, *((levels.parameter,) if levels is not None else ()))
+        self.names = (*self._among, *(levels.names if levels is not None else ()))
 
     def _called(self, draw: Any) -> Mapping[str, Any]:
         assert callable(self.vary)
@@ -247,7 +301,7 @@ class Varying:
         else:
             values = dict(self._called(draw)) if self.vary is not None else {}
         if self.levels is not None:
-            values[self.levels.parameter] = level
+            values.update(self.levels.values_at(level))
         return values
 
     def refuse(self, environment: Any, outline: Any) -> None:
@@ -288,8 +342,9 @@ class Varying:
                 for name, value in self._called(_sample(seed)).items():
                     parameters[name].checked(value, f"{context}.{name}")
         if self.levels is not None:
-            for value in self.levels.values:
-                parameters[self.levels.parameter].checked(value, f"{context}.{self.levels.parameter}")
+            for level in self.levels.values:
+                for name, value in self.levels.values_at(level).items():
+                    parameters[name].checked(value, f"{context}.{name}")
             scores = ["return", *(m.name for m in outline.measures)]
             if self.levels.score not in scores:
                 raise SettingError(
@@ -316,7 +371,10 @@ class Varying:
     def key(self) -> Any:
         """What decides the program that draws."""
         vary = tuple(self.vary.items()) if isinstance(self.vary, dict) else self.vary
-        return (vary, self.levels.parameter if self.levels is not None else None)
+        levels = self.levels
+        if levels is None or not levels.together:
+            return (vary, None if levels is None else levels.parameter)
+        return (vary, levels.parameter, levels.values, tuple(levels.together.items()))
 
 
 def _as(default: Any, value: float, name: str) -> Any:

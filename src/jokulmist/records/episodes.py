@@ -137,8 +137,8 @@ def telling_return(columns: Mapping[str, Any]) -> str:
 
 
 def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
-    """What is judged by while a run trains: returns, measures, parameters that vary."""
-    numbers = {"return": episodes.returns(description.weights)}
+    """What is judged by while a run trains: returns, decisions, measures, parameters that vary."""
+    numbers = {"return": episodes.returns(description.weights), "steps": episodes.steps}
     for player, player_returns in zip(description.players, _shared(episodes, description), strict=True):
         numbers[own_name(player, "return")] = player_returns
     for k, measure in enumerate(description.measures):

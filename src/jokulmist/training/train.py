@@ -142,7 +142,7 @@ def train(
         Parameters that are drawn again for each episode, e.g. ``{"melt": jm.between(1.0, 5.0)}``, or a function that
         gives a dict of values that go together. What was drawn is a column of episodes.csv.
     curriculum : Levels, optional
-        A parameter that moves through levels as the agent learns.
+        A parameter, or several together, that move through levels as the agent learns.
     lane : {"auto", "plain", "compiled"}
         ``auto`` compiles the class where it can be compiled and says why where not; ``plain`` runs it in Python, so
         that breakpoints and prints work; ``compiled`` makes it an error if it cannot be.
@@ -245,8 +245,8 @@ def train(
     place = None if folder is None else path_of(folder, "`folder`")
     if curriculum is not None and not isinstance(curriculum, Levels):
         raise SettingError(
-            f"`curriculum` is one `jm.Levels(...)`, which moves one parameter; got {curriculum!r:.80}. Let several "
-            "move together by a parameter of the environment that they follow."
+            f"`curriculum` is one `jm.Levels(...)`; got {curriculum!r:.80}. Let several parameters move together, e.g. "
+            '`jm.Levels("tide", [1.0, 2.0], above=30.0, together={"wind": [0.0, 3.0]})`.'
         )
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
     runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)

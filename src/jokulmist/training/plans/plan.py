@@ -253,7 +253,7 @@ class Plan:
         """The environment to evaluate on: the declared parameters, and the last level of a curriculum."""
         if self.curriculum is None:
             return self.environment
-        return varied(self.environment, **{self.curriculum.parameter: self.curriculum.values[-1]})
+        return varied(self.environment, **self.curriculum.values_at(self.curriculum.values[-1]))
 
     def functions(self) -> list[Any]:
         """Functions of the user's own in the plan."""

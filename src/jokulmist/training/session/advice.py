@@ -145,6 +145,8 @@ class Advice:
 
     def _more_tries(self) -> str:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
+        if getattr(self._agent, "novelty", self) is None:
+            ways.append("seek what is new (`novelty=jm.Novelty(0.1)`)")
         return ", ".join(
             [*ways, "begin nearer to the reward (`curriculum`)", "or add a term that leads there (`jm.Potential`)"]
         )

@@ -26,7 +26,7 @@ class CurriculumProgress:
         self.levels = levels
         self.level = 0
         self._scores: deque[float] = deque(maxlen=levels.last)
-        self._episodes = 0
+        self._episodes = self._decisions = 0
 
     @property
     def value(self) -> float:
@@ -38,25 +38,28 @@ class CurriculumProgress:
         at_level = columns[self.levels.parameter] == np.float32(self.value)
         self._scores.extend(columns[self.levels.score][at_level].tolist())
         self._episodes += int(at_level.sum())
+        self._decisions += int(columns["steps"][at_level].sum())
 
     def moved(self) -> bool:
         """Whether another level holds from now on."""
         if not self._scores:
             return False
-        level = self.levels.moved(self.level, float(np.mean(self._scores)), self._episodes)
+        level = self.levels.moved(self.level, float(np.mean(self._scores)), self._episodes, self._decisions)
         if level == self.level:
             return False
         self.level = level
         self._scores.clear()
-        self._episodes = 0
+        self._episodes = self._decisions = 0
         return True
 
     def saved(self) -> dict[str, Any]:
-        return {"level": self.level, "scores": list(self._scores), "episodes": self._episodes}
+        counts = {"episodes": self._episodes, "decisions": self._decisions}
+        return {"level": self.level, "scores": list(self._scores), **counts}
 
     def restore(self, saved: dict[str, Any]) -> None:
-        self.level, self._episodes = saved["level"], saved["episodes"]
+        self.level, self._episodes, self._decisions = saved["level"], saved["episodes"], saved["decisions"]
         self._scores.extend(saved["scores"])
 
     def __str__(self) -> str:
-        return f"`{self.levels.parameter}` is {self.value:g}, level {self.level + 1} of {len(self.levels.values)}"
+        values = ", ".join(f"`{name}` is {value:g}" for name, value in self.levels.values_at(self.value).items())
+        return f"{values}, level {self.level + 1} of {len(self.levels.values)}"
