@@ -156,13 +156,14 @@ def test_a_run_that_begins_with_what_was_learned_plays_by_it_from_the_first_deci
     for agent, wanted in (
         (jm.DQN(network=network), {"exploration": 0.05, "learning_rate": jm.linear(3e-4, 0.0, over=1.0)}),
         (jm.PPO(network=network), {"range_entropy_bonus": 0.0, "learning_rate": jm.linear(3e-4, 0.0, over=1.0)}),
+        (jm.SAC(policy_rate=0.01), {"learning_rate": 3e-4, "policy_rate": 0.01}),
         (jm.PPO(network=network, learning_rate=0.1), {"learning_rate": 0.1, "near_start": 0.01}),
         (jm.PPO(network=jm.Recurrent(8), horizon=8), {"near_start": 0.0}),
         (jm.ActorCritic(entropy_bonus=jm.linear(0.2, 0.1, over=1.0)), {"entropy_bonus": jm.linear(0.2, 0.1, over=1.0)}),
     ):
         plan = Plan(Corridor(), agent, Training(steps=20_000, start="another"))
         assert {name: getattr(plan.agent, name) for name in wanted} == wanted
-        assert plan.copies == max(agent.copies_for(20_000), 1 if isinstance(agent, jm.DQN) else 16)
+        assert plan.copies == max(agent.copies_for(20_000), 1 if isinstance(agent, (jm.DQN, jm.SAC)) else 16)
 
 
 @pytest.fixture(scope="module")

@@ -111,6 +111,7 @@ class CriticAgent(Agent):
     gradient_clip: Limit = None
     novelty: NoveltySetting | None = None
 
+    start_settings: ClassVar[dict[str, Any]] = {"learning_rate": 3e-4, "policy_rate": 3e-4}
     keeps_states: ClassVar[bool] = False
     replays: ClassVar[bool] = True
 
