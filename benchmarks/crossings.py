@@ -286,8 +286,12 @@ def bare(value):
     return json.loads(json.dumps(value, default=lambda own: own.tolist()))
 
 
-def parts(action):
-    return SimpleNamespace(**{{name: parts(own) for name, own in action.items()}}) if isinstance(action, dict) else action
+def flat(action, head=""):
+    # Parts by name, those of a player as the class has them: `first.valve`.
+    if not isinstance(action, dict):
+        return {{head: action}}
+    below = [flat(own, f"{{head}}.{{name}}".strip(".")) for name, own in action.items()]
+    return {{name: value for parts in below for name, value in parts.items()}}
 
 
 class Made:
@@ -296,7 +300,7 @@ class Made:
         return self.told(self.weir.begin(seed))
 
     def advance(self, action):
-        return self.told(self.weir.advance(parts(action)))
+        return self.told(self.weir.advance(SimpleNamespace(**flat(action)) if isinstance(action, dict) else action))
 
     def told(self, outcome):
         seen = dict(outcome.observation)

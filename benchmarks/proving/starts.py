@@ -1,6 +1,7 @@
 """Safe starts: a run that begins with what another learned, and how far it falls before it improves.
 
-    python benchmarks/proving/starts.py --methods PPO,SAC --problems buoy,mast --seeds 10 [--steps 20000] [--set NAME=VALUE]
+    python benchmarks/proving/starts.py --methods PPO,SAC --problems buoy,mast --seeds 10
+    python benchmarks/proving/starts.py --methods PPO --steps 60000 --set near_start=0.0
 
 A policy is trained as `python benchmarks/proving` trains it (kept in `--kept`, for the next call); then a second run
 begins with it. Told are shares of the way from random play to the reference: of the start, on the 50 episodes that the
@@ -30,7 +31,9 @@ def lowest_mean(returns):
     return float(np.convolve(returns, np.full(EPISODES, 1.0 / EPISODES), "valid").min())
 
 
-def started(method, problem, seed, steps, changed, kept):
+def returns_around_start(method, problem, seed, steps, changed, kept):
+    """Greedy returns of the start, and of the run's lowest and last evaluation; the lowest mean of ten episodes that the
+    start samples, and that are trained on."""
     environment, name = ALL[problem].make(), f"{method}-{problem}-{seed}"
     if not (kept / name / "origin.json").exists():
         first = FIRST.get(method, 20_000)
@@ -72,7 +75,7 @@ def main():
                 continue
             low, high = bounds_of(problem)
             for seed in range(1000, 1000 + options.seeds):
-                found = started(method, problem, seed, options.steps, changed, options.kept)
+                found = returns_around_start(method, problem, seed, options.steps, changed, options.kept)
                 shares = " | ".join(f"{(value - low) / (high - low):.2f}" for value in found)
                 print(f"| {method} | {problem} | {seed} | {shares} |", flush=True)
 

@@ -14,12 +14,12 @@ from jokulmist.learning.action_distributions import LOW, joint_over
 MOST_COMBINATIONS = 4096
 
 
-def refuse_combinations(method: str, count: int) -> None:
+def refuse_combinations(method: str, count: int, most: int = MOST_COMBINATIONS) -> None:
     """Raise `SettingError` where choices have too many combinations."""
-    if count > MOST_COMBINATIONS:
+    if count > most:
         raise SettingError(
             f"`{method}` has a value for each combination of choices, and there are {count:,}; at most "
-            f"{MOST_COMBINATIONS:,} are allowed. Use `PPO`, which treats each choice by itself."
+            f"{most:,} are allowed. Use `PPO`, which treats each choice by itself."
         )
 
 

@@ -289,9 +289,8 @@ class Agent(Settings, metaclass=_Declared):
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
-    # Of a run that begins with what another learned: copies at least, and settings in the place of defaults.
+    # Of a run that begins with what another learned.
     least_copies: ClassVar[int] = 1
-    start_settings: ClassVar[dict[str, Any]] = {}
     # Whether `choose` reads the memory; where it does not, a policy that acts has none.
     reads_memory: ClassVar[bool] = True
     # Whether it learns: a policy that plays a player does not.
@@ -363,6 +362,10 @@ class Agent(Settings, metaclass=_Declared):
     def refuse_copies(self, config: Config) -> None:
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
+    def start_settings(self) -> dict[str, Any]:
+        """Settings in the place of defaults, in a run that begins with what another learned."""
+        return {}
+
     def with_start_defaults(self) -> Agent:
         """The agent of a run that begins with what another learned: what it explores by is, where it is the default, as
         at the end of a run, and its other defaults are `start_settings`. An agent that explores as at a beginning
@@ -373,7 +376,7 @@ class Agent(Settings, metaclass=_Declared):
             for name, value in self
             if name in EXPLORATION and name not in explicit and isinstance(value, Schedule)
         }
-        settings = {**self.start_settings, **last, **explicit}
+        settings = {**self.start_settings(), **last, **explicit}
         return type(self)(**settings) if len(settings) > len(explicit) else self
 
     def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:

@@ -111,7 +111,6 @@ class CriticAgent(Agent):
     gradient_clip: Limit = None
     novelty: NoveltySetting | None = None
 
-    start_settings: ClassVar[dict[str, Any]] = {"learning_rate": 3e-4, "policy_rate": 3e-4}
     keeps_states: ClassVar[bool] = False
     replays: ClassVar[bool] = True
 
@@ -157,6 +156,9 @@ class CriticAgent(Agent):
     def critics_of(config: Any, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(config.network, config.spec, config.acting, 2, seed)
+
+    def start_settings(self) -> dict[str, Any]:
+        return {"learning_rate": 3e-4, "policy_rate": 3e-4}
 
     def decisions_a_copy(self) -> int:
         return 5_000

@@ -166,7 +166,6 @@ class PolicyAgent(Agent):
     # improves it. At the whole rate a policy of `buoy` falls to 0.88 of its start, at this one to 0.95; one of `mast`
     # that records had taught was lost on one seed of three unless it was held near its start.
     least_copies: ClassVar[int] = 16
-    start_settings: ClassVar[dict[str, Any]] = {"learning_rate": linear(3e-4, 0.0, over=1.0)}
 
     def refuse(self, spec: Spec) -> None:
         if self.at_bounds == "squashed":
@@ -189,11 +188,9 @@ class PolicyAgent(Agent):
         config.state_width = config.network.state_width * (1 if single else 2) if recurrent else 0
         return config
 
-    def with_start_defaults(self) -> Agent:
-        agent = super().with_start_defaults()
-        if not hasattr(agent, "near_start") or "near_start" in self.model_fields_set or self.remembers():
-            return agent
-        return type(self)(**{name: getattr(agent, name) for name in agent.model_fields_set}, near_start=NEAR_START)
+    def start_settings(self) -> dict[str, Any]:
+        is_near = hasattr(self, "near_start") and not self.remembers()
+        return {"learning_rate": linear(3e-4, 0.0, over=1.0), **({"near_start": NEAR_START} if is_near else {})}
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)

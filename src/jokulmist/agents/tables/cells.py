@@ -9,8 +9,8 @@ from functools import cached_property, reduce
 from typing import Any, NamedTuple
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.learning.action_distributions import joint_over
 
 MOST_ENTRIES = 200_000_000
 
@@ -118,7 +118,7 @@ def grid_for(spec: Spec, bins: Any, agent: str) -> StateGrid:
             high.append(channel.high)
             per_unit.append(1.0 if channel.whole else count / (channel.high - channel.low))
             counts.append(count)
-    entries = math.prod(counts) * math.prod(choice.count for choice in choices_of(spec.action).values())
+    entries = math.prod(counts) * joint_over(spec.action).count
     if entries > MOST_ENTRIES:
         sizes = ", ".join(
             f"{c.name}: {c.bins(bin_counts.get(c.name, bins if isinstance(bins, int) else 10))}" for c in spec.numbers

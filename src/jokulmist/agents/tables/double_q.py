@@ -49,11 +49,8 @@ class DoubleQLearning(TableAgent):
         explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(config.spec.masked)
-        cell = config.grid.place(list(observed.numbers.T), ops)[0]
-        first, second = (
-            rows_of(_flat(learner.values), cell + k * config.grid.cells, noise, config.joint.legal(observed.legal))
-            for k in range(2)
-        )
+        cell, allowed = config.grid.place(list(observed.numbers.T), ops)[0], config.joint.legal(observed.legal)
+        first, second = (rows_of(_flat(learner.values), cell + k * config.grid.cells, noise, allowed) for k in range(2))
         row = [0.5 * (left + right) for left, right in zip(first, second, strict=True)]
         likely = action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops)
         index = noise.settle(draw_index(likely, noise.uniform(shape=(config.copies,))))

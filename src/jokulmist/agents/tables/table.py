@@ -19,7 +19,7 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
-from jokulmist.agents.action_values import by_label
+from jokulmist.agents.action_values import by_label, refuse_combinations
 from jokulmist.agents.contract import Agent, Config, DiscountPer, FixedShare, Hyperparameters, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
@@ -118,12 +118,7 @@ class TableAgent(Agent):
 
     def refuse(self, spec: Spec) -> None:
         refuse_ranges(spec.action, type(self).__name__)
-        count = joint_over(spec.action).count
-        if count > MOST_COMBINATIONS:
-            raise SettingError(
-                f"`{type(self).__name__}` has a column for each combination of choices, and there are {count:,}; at "
-                f"most {MOST_COMBINATIONS} are allowed. Use `DQN`, or `PPO`, which treats each choice by itself."
-            )
+        refuse_combinations(type(self).__name__, joint_over(spec.action).count, MOST_COMBINATIONS)
 
     def config(self, spec: Spec, copies: int) -> Config:
         config = super().config(spec, copies)

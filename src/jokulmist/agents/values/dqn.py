@@ -215,7 +215,6 @@ class DQN(Agent):
     reads_memory: ClassVar[bool] = False
     replays: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 16
-    start_settings: ClassVar[dict[str, Any]] = {"learning_rate": linear(3e-4, 0.0, over=1.0)}
 
     def schedules(self) -> dict[str, Any]:
         values = super().schedules()
@@ -261,6 +260,9 @@ class DQN(Agent):
 
     def refuse_copies(self, config: Config) -> None:
         refuse_few_slots(self, config, config.lookahead)
+
+    def start_settings(self) -> dict[str, Any]:
+        return {"learning_rate": linear(3e-4, 0.0, over=1.0)}
 
     def decisions_a_copy(self) -> int:
         return 10_000
