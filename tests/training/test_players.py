@@ -175,6 +175,42 @@ def both(agent):
     return {"first": agent, "second": agent}
 
 
+def test_two_games_share_what_a_plain_base_class_says_of_players():
+    class Scored:
+        @jm.reward
+        def points(self, after, player):
+            return after.clock * (1.0 + player)
+
+    class Game(Scored, jm.Environment):
+        players = 2
+        deadline = 2
+
+        class State(jm.State):
+            clock: int = jm.seen(low=0, high=2)
+
+        action = jm.Choice(2)
+
+        def begin(self, draw):
+            return self.State(clock=0)
+
+        def advance(self, state, actions, draw):
+            return state.replace(clock=state.clock + 1)
+
+    class Changed(Game):
+        @jm.reward
+        def points(self, after, player):
+            return 10.0 * after.clock
+
+    class Again(Changed):
+        """What the class between says holds, and not what the plain base said."""
+
+    for game, returns in ((Game, {"0": 3.0, "1": 6.0}), (Again, {"0": 30.0, "1": 30.0})):
+        episode = game().episode(seed=1)
+        while not episode.over:
+            episode.act({"0": 0, "1": 0})
+        assert episode.returns == returns
+
+
 def test_what_each_sees_does_and_gets():
     lots = jm.gallery.Lots(fall=2.0)
     episode = lots.episode(seed=4)
@@ -547,6 +583,40 @@ def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learne
             lane="plain",
             folder=None,
         )
+
+
+@pytest.mark.slow
+def test_where_seats_rotate_one_policy_learns_from_its_own_decisions_in_every_seat(tmp_path):
+    # All decide at once: against a partner who draws evenly, the mean of each row of the table is known.
+    learner = quick(learning_rate=jm.linear(0.3, 0.001, over=1.0), discount=1.0, exploration=0.5)
+    everyone = jm.Roster(jm.RandomPlay(), rotate_seats=True)
+    agents = {"first": learner, "second": everyone}
+    for lane in ("plain", "compiled"):
+        table = jm.train(Table(), agents, steps=6_000, copies=4, lane=lane, folder=None)
+        assert list(table.policy.learner) == ["first+second"]
+        values = np.asarray(table.policy.learner["first+second"].values).ravel()[:2]
+        np.testing.assert_allclose(values, [1.5, 3.0], atol=0.15)
+    # In turns: a table finds every winning move of both players, from random play and from its own past.
+    partners = jm.Roster(jm.RandomPlay(), past=2, past_every=1_000, rotate_seats=True)
+    agents = {"first": quick(), "second": partners}
+    runs = [
+        jm.train(Sticks(), agents, steps=4_000, copies=2, lane=lane, folder=tmp_path, name=lane)
+        for lane in ("plain", "compiled")
+    ]
+    assert runs[0].episodes.equals(runs[1].episodes)
+    assert redo(runs[1].path, folder=tmp_path).same
+    seats = runs[0].episodes.groupby("copy")["second.seat"]
+    assert all(np.array_equal(rows.to_numpy(), (np.arange(len(rows)) + k + 1) % 2) for k, rows in seats)
+    run = jm.train(Sticks(), agents, steps=40_000, copies=2, lane="compiled", folder=None)
+    for player in ("first", "second"):
+        policy = run.policy.player(player)
+        for left in (1, 2, 3, 5, 6, 7, 9, 10, 11):
+            allowed = policy.spec.action.labels[:left]
+            assert policy.choose({"left": left}, legal=allowed) == left % 4 - 1
+    saved = jm.Policy.open(runs[1].policy.save(tmp_path / "saved"))
+    assert repr(saved) == repr(runs[1].policy)
+    with pytest.raises(SettingError, match="beside one agent that learns"):
+        jm.train(Sticks(), {"first": jm.RandomPlay(), "second": everyone}, steps=100, folder=None)
 
 
 @pytest.mark.slow

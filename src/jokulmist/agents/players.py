@@ -13,6 +13,8 @@ from collections.abc import Mapping
 from functools import cache
 from typing import Any, ClassVar, NamedTuple
 
+import numpy as np
+
 from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, hyperparameters_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.novelty import refuse_novelty
@@ -41,6 +43,8 @@ class PlayerGroup(NamedTuple):
     views : tuple of PlayerView
     every : int
         Decisions of each row between two calls of `learn`.
+    rotating : bool
+        A roster that plays one of its players in each episode of a copy, another in the next: a row a copy.
     """
 
     name: str
@@ -49,6 +53,7 @@ class PlayerGroup(NamedTuple):
     config: Any
     views: tuple[PlayerView, ...]
     every: int
+    rotating: bool
 
 
 class PlayerAgents(Agent):
@@ -85,13 +90,15 @@ class PlayerAgents(Agent):
         twice = [player for player in players if named.count(player) > 1]
         if twice:
             raise SettingError(f"two agents are given for {listed(twice)}. Give one.")
-        for group in self.agents:
+        rotates = self.rotating_roster is not None
+        for group in [TOGETHER.join(players)] if rotates else self.agents:
             views = [view_of(spec, player) for player in group.split(TOGETHER)]
             for player, view in zip(group.split(TOGETHER), views, strict=True):
                 if view.spec != views[0].spec:
                     first = group.partition(TOGETHER)[0]
+                    why = "`rotate_seats` of the roster is not possible: " if rotates else ""
                     raise SettingError(
-                        f"one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees "
+                        f"{why}one agent cannot play {listed(group.split(TOGETHER))}: `{player}` sees "
                         f"{[c.name for c in view.spec.channels]} and does {view.spec.action!r}, `{first}` sees "
                         f"{[c.name for c in views[0].spec.channels]} and does {views[0].spec.action!r}. Give each an "
                         "agent of its own."
@@ -100,15 +107,30 @@ class PlayerAgents(Agent):
     def config(self, spec: Spec, copies: int) -> Config:
         self.refuse(spec)
         players = players_of(spec.action)
-        groups = []
+        roster, groups = self.rotating_roster, []
         for name, agent in self.agents.items():
-            members = name.split(TOGETHER)
+            members = list(players) if roster is not None else name.split(TOGETHER)
             views = tuple(view_of(spec, player) for player in members)
-            rows = copies * len(members)
+            rows = copies if name == roster else copies * len(members)
             config = agent.config(views[0].spec, rows)
             places = tuple(players.index(player) for player in members)
-            groups.append(PlayerGroup(name, places, type(agent), config, views, agent.decisions_per_update(rows)))
+            every = agent.decisions_per_update(rows)
+            groups.append(PlayerGroup(name, places, type(agent), config, views, every, name == roster))
         return Config(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
+
+    @property
+    def rotating_roster(self) -> str | None:
+        """The name of a roster that plays every player in turn, beside the one agent that learns."""
+        rosters = [name for name, agent in self.agents.items() if isinstance(agent, Roster) and agent.rotate_seats]
+        return rosters[0] if rosters else None
+
+    def evaluated(self, spec: Spec, learner: Any) -> tuple[Agent, Any]:
+        """Where seats rotate, the agent that learned plays all of them."""
+        if self.rotating_roster is None:
+            return self, learner
+        name, agent = next((name, agent) for name, agent in self.agents.items() if agent.learns)
+        every_player = TOGETHER.join(players_of(spec.action))
+        return agents_of(agent, spec.action), {every_player: learner[name]}
 
     def schedules(self) -> dict[str, Any]:
         return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.schedules().items()}
@@ -156,12 +178,15 @@ class PlayerAgents(Agent):
         deciding = observed.legal[-1] if action.asks else None
         by_player: dict[str, Any] = {}
         after, policy_extras = {}, {}
-        for g in config.groups:
-            seen, group_memory = _seen(xp, g, observed, 0), memory[g.name]
-            if deciding is not None:  # decisions of the player itself, in this episode
-                is_begin = xp.concatenate([observed.age] * len(g.players)) == 0
+        seats = _next_seats(xp, config, memory, observed)
+        # A roster that rotates answers for one player; what the agent that learns decides there is not done.
+        for g in sorted(config.groups, key=lambda group: group.rotating):
+            seen, group_memory = _seen(xp, g, observed, 0, seats), memory[g.name]
+            acts = _acting(xp, g, deciding, seats)
+            if acts is not None:  # decisions of the player itself, in this episode
+                is_begin = xp.concatenate([observed.age] * (1 if g.rotating else len(g.players))) == 0
                 seen = seen._replace(age=xp.where(is_begin, 0, group_memory["age"]))
-            actions, new, policy_extras[g.name] = g.kind.choose(
+            actions, new, own_extras = g.kind.choose(
                 g.config,
                 hyperparameters_below(hyperparameters, g.name),
                 learner[g.name],
@@ -171,13 +196,18 @@ class PlayerAgents(Agent):
                 explore,
             )
             after[g.name] = {**group_memory, "own": new}
-            if deciding is not None:
-                policy_extras[g.name] = {"own": policy_extras[g.name], "age": seen.age}
-                acts = _rows_of(xp, g, deciding)
+            policy_extras[g.name] = {"own": own_extras, "age": seen.age, "seats": () if seats is None else seats}
+            if acts is not None:
                 after[g.name]["own"] = _chosen_where(xp, acts, new, group_memory["own"])
                 after[g.name]["age"] = seen.age + xp.asarray(acts, dtype=seen.age.dtype)
+            if g.rotating:
+                after[g.name]["seats"] = seats
             for k, place in enumerate(g.players):
-                by_player[list(action.players)[place]] = _part(actions, k * config.copies, (k + 1) * config.copies)
+                player = list(action.players)[place]
+                if g.rotating:
+                    by_player[player] = _chosen_where(xp, seats == place, actions, by_player[player])
+                else:
+                    by_player[player] = _part(actions, k * config.copies, (k + 1) * config.copies)
         if deciding is not None:
             by_player = {
                 player: _idle_unless(xp, deciding[:, k], action.players[player], by_player[player])
@@ -194,7 +224,7 @@ class PlayerAgents(Agent):
             if not g.kind.learns:
                 continue
             group_numbers, group_memory = hyperparameters_below(hyperparameters, g.name), memory[g.name]
-            group_experience = _own_experience(noise.xp, config, g, experience)
+            group_experience, seats = _own_experience(noise.xp, config, g, experience)
             if "finished" not in group_memory:
                 new, remembered, group_readings = g.kind.learn(
                     g.config, group_numbers, learner[g.name], group_memory["own"], group_experience, noise
@@ -204,33 +234,22 @@ class PlayerAgents(Agent):
                 from jokulmist.agents.waiting_decisions import learned_when_gathered
 
                 action, xp = config.spec.action, noise.xp
-                by_player = (
-                    experience.observed.legal[-1] if action.asks else None,
-                    experience.following.legal[-1] if action.asks else None,
-                    ~experience.last.legal[-2] if action.leaves else None,
-                )
-                acted, deciding, gone = (None if rows is None else _rows_of(xp, g, rows) for rows in by_player)
+                acted = _acting(xp, g, experience.observed.legal[-1] if action.asks else None, seats)
+                deciding = _rows_of(xp, g, experience.following.legal[-1]) if action.asks else None
+                if seats is not None and deciding is None:
+                    deciding = xp.ones_like(acted)  # all are asked at each moment
+                gone = _rows_of(xp, g, ~experience.last.legal[-2]) if action.leaves else None
                 learned[g.name], after[g.name], group_readings = learned_when_gathered(
                     g, group_numbers, learner[g.name], group_memory, group_experience, noise, acted, deciding, gone
                 )
             readings += group_readings
         for g in config.groups:
             if getattr(g.config, "losses", False):
-                places = [
-                    place
-                    for learning_group in config.groups
-                    if learning_group.kind.learns
-                    for place in learning_group.players
-                ]
-                got = experience.rewards[..., places].mean(axis=-1)
+                got = _earned_by_learning(noise.xp, config, g, experience)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
-                group_readings = (
-                    experience.policy_extras[g.name]["own"]
-                    if config.spec.action.asks
-                    else experience.policy_extras[g.name]
-                )
+                own_extras = experience.policy_extras[g.name]["own"]
                 learned[g.name], met_memory = g.kind.met(
-                    learner[g.name], memory[g.name]["own"], group_readings, got, experience.closed, dropped
+                    learner[g.name], memory[g.name]["own"], own_extras, got, experience.closed, dropped
                 )
                 after[g.name] = {**memory[g.name], "own": met_memory}
             if getattr(g.config, "source", None) is not None:
@@ -244,12 +263,13 @@ class PlayerAgents(Agent):
 
 def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) -> dict[str, Any]:
     inner_memory = group.kind.fresh_memory(group.config, hyperparameters)
-    asks = config.spec.action.asks
+    rotates = any(g.rotating for g in config.groups)
+    asks = config.spec.action.asks or (rotates and not group.rotating)
     group_memory: dict[str, Any] = {"own": inner_memory}
-    if asks:
-        import numpy as np
-
+    if asks or config.spec.action.asks:
         group_memory["age"] = np.zeros(group.config.copies, np.int32)
+    if group.rotating:
+        group_memory["seats"] = np.arange(config.copies, dtype=np.int32) % len(group.players)
     if not group.kind.learns or (not asks and group.every == config.every):
         return group_memory
     from jokulmist.agents.waiting_decisions import nothing_waiting
@@ -257,8 +277,42 @@ def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) ->
     return {**group_memory, **nothing_waiting(group, hyperparameters, asks)}
 
 
-def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> ObservationBatch:
-    """What an agent's players see, one after another along the axis of copies."""
+def _next_seats(xp: Any, config: Any, memory: Any, observed: Any) -> Any:
+    """The player of each copy that a roster plays where seats rotate, shape ``(copies,)``: the next in each episode."""
+    for g in config.groups:
+        if g.rotating:
+            seats = memory[g.name]["seats"]
+            return xp.where(observed.age == 0, (seats + 1) % len(g.players), seats)
+    return None
+
+
+def _acting(xp: Any, group: PlayerGroup, deciding: Any, seats: Any) -> Any:
+    """Which of an agent's rows decide, of ``deciding``, shape ``(..., copies, players)``, and of the player that a
+    roster plays, shape ``(..., copies)``; None where all do."""
+    if group.rotating:
+        return None if deciding is None else xp.take_along_axis(deciding, seats[..., None], axis=-1)[..., 0]
+    acts = None if deciding is None else _rows_of(xp, group, deciding)
+    if seats is None:
+        return acts
+    is_own = xp.concatenate([seats != place for place in group.players], axis=-1)
+    return is_own if acts is None else acts & is_own
+
+
+def _earned_by_learning(xp: Any, config: Any, roster: PlayerGroup, experience: Any) -> Any:
+    """What the players that learn got on average, shape ``(turns, copies)``."""
+    rewards = experience.rewards
+    if roster.rotating:
+        seats = experience.policy_extras[roster.name]["seats"]
+        of_roster = xp.take_along_axis(rewards, seats[..., None], axis=-1)[..., 0]
+        return (rewards.sum(axis=-1) - of_roster) / (rewards.shape[-1] - 1)
+    places = [place for g in config.groups if g.kind.learns for place in g.players]
+    return rewards[..., places].mean(axis=-1)
+
+
+def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int, seats: Any = None) -> ObservationBatch:
+    """What an agent's players see, one after another along the axis of copies; of a roster that rotates what the
+    player of each copy sees that it plays."""
+    joined: ObservationBatch
     seen = []
     for view in group.views:
         columns = list(view.columns)
@@ -270,7 +324,12 @@ def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int) -> ObservationB
                 observed.age,
             )
         )
-    joined: ObservationBatch = _concatenated(xp, seen, axis)
+    if group.rotating:
+        joined = seen[0]
+        for place, row in zip(group.players[1:], seen[1:], strict=True):
+            joined = _chosen_where(xp, seats == place, row, joined)
+    else:
+        joined = _concatenated(xp, seen, axis)
     return joined
 
 
@@ -300,9 +359,11 @@ def _rows_of(xp: Any, group: PlayerGroup, by_player: Any) -> Any:
 
 
 def _chosen_where(xp: Any, mask: Any, new: Any, old: Any) -> Any:
-    """A memory of which some rows are new; the others remember what they did."""
+    """A memory, or what is seen or done, of which some rows are new; the others are as they were."""
     if new is old:  # what `choose` left alone may have no axis of copies
         return old
+    if isinstance(old, Record):
+        return Record(**{name: _chosen_where(xp, mask, vars(new)[name], part) for name, part in vars(old).items()})
     if isinstance(old, dict):
         return {name: _chosen_where(xp, mask, new[name], old[name]) for name in old}
     if isinstance(old, tuple):
@@ -323,8 +384,8 @@ def choose_where(xp: Any, deciding: Any, native: Any, idle: Any) -> Any:
     return xp.where(deciding.reshape((-1,) + (1,) * (native.ndim - 1)), native, xp.asarray(idle, dtype=native.dtype))
 
 
-def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> Experience:
-    """What happened to an agent's players, in rows."""
+def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> tuple[Experience, Any]:
+    """What happened to an agent's players, in rows; and the players that a roster played in turn, or None."""
     action, count = config.spec.action, len(group.players)
     names = list(action.players)
 
@@ -332,10 +393,11 @@ def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> 
         return flags if isinstance(flags, tuple) or count == 1 else xp.concatenate([flags] * count, axis=1)
 
     actions = _concatenated(xp, [action.for_player(names[place], e.actions) for place in group.players], 1)
-    observed, policy_extras = _seen(xp, group, e.observed, 1), e.policy_extras[group.name]
-    if action.asks:  # the age of an episode counts the player's own decisions, in learning as in acting
-        observed, policy_extras = observed._replace(age=policy_extras["age"]), policy_extras["own"]
-    return Experience(
+    policy_extras = e.policy_extras[group.name]
+    # The age of an episode counts the player's own decisions, in learning as in acting.
+    observed = _seen(xp, group, e.observed, 1)._replace(age=policy_extras["age"])
+    seats = None if isinstance(policy_extras["seats"], tuple) else policy_extras["seats"]
+    own_experience = Experience(
         observed=observed,
         actions=actions,
         rewards=xp.concatenate([e.rewards[..., place] for place in group.players], axis=1),
@@ -343,13 +405,14 @@ def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> 
         closed=twice(e.closed),
         last=_seen(xp, group, e.last, 1),
         following=_seen(xp, group, e.following, 1),
-        policy_extras=policy_extras,
+        policy_extras=policy_extras["own"],
         broken=twice(e.broken),
     )
+    return own_experience, seats
 
 
 @cache
-def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
+def _class_of(kinds: tuple[tuple[str, type[Agent]], ...], rotating: str | None, count: int) -> type[PlayerAgents]:
     """The class of agents of these kinds: what is static of an agent, such as what a policy keeps, belongs to a
     class."""
 
@@ -357,15 +420,15 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
         return {name: kind.policy_state(learner[name]) for name, kind in kinds}
 
     def recorded(memory: Any) -> tuple[Any, ...]:
-        return tuple(column for name, kind in kinds for column in kind.recorded(memory[name]["own"]))
+        columns = [column for name, kind in kinds for column in kind.recorded(memory[name]["own"])]
+        return (*columns, memory[rotating]["seats"]) if rotating else tuple(columns)
 
     def restarted(memory: Any, new: Any, mask: Any) -> Any:
         """What is open in a lost copy leads nowhere, and what follows is no part of it; what had finished stays."""
-        import numpy as np
-
         settings = {}
         for name, kind in kinds:
-            stored, rows = memory[name], np.tile(mask, len(name.split(TOGETHER)))
+            each = (1 if name == rotating else count) if rotating else len(name.split(TOGETHER))
+            stored, rows = memory[name], np.tile(mask, each)
             settings[name] = {**stored, "own": kind.restarted(stored["own"], new[name]["own"], rows)}
             if "age" in stored:
                 settings[name]["age"] = np.where(rows, 0, stored["age"])
@@ -384,7 +447,10 @@ def _class_of(kinds: tuple[tuple[str, type[Agent]], ...]) -> type[PlayerAgents]:
             "policy_state": staticmethod(stored),
             "recorded": staticmethod(recorded),
             "restarted": staticmethod(restarted),
-            "record_names": tuple(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),
+            "record_names": (
+                *(f"{name}.{record}" for name, kind in kinds for record in kind.record_names),
+                *([f"{rotating}.seat"] if rotating else []),
+            ),
             "reading_names": tuple(f"{name}.{reading}" for name, kind in kinds for reading in kind.reading_names),
             "traced": all(kind.traced for _, kind in kinds),
             "staggered": any(kind.staggered for _, kind in kinds),
@@ -455,5 +521,13 @@ def agents_of(agents: Agent | Mapping[Any, Agent], action: Any) -> Agent:
                     "there must be one."
                 )
             named[player] = agent.following(named[learning[0]])
-    kind = _class_of(tuple((name, type(agent)) for name, agent in named.items()))
+        if isinstance(agent, Roster) and agent.rotate_seats and (len(named) != 2 or len(learning) != 1):
+            raise SettingError(
+                f"`rotate_seats` of the roster of `{player}` lets it play every player in turn, beside one agent "
+                f"that learns; here are agents for {listed(named)}, and {len(learning)} learn. Give one agent and "
+                "the roster."
+            )
+    rotating = next((name for name, agent in named.items() if isinstance(agent, Roster) and agent.rotate_seats), None)
+    kinds = tuple((name, type(agent)) for name, agent in named.items())
+    kind = _class_of(kinds, rotating, len(players_of(action)))
     return kind(agents=named)

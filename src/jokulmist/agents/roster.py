@@ -31,12 +31,16 @@ class Roster(Agent):
         So many earlier states of the agent that learns in this run play, too: as it was at the begin, and from then on
         every `past_every` decisions.
     past_every : int
-        Decisions between two states that are kept; the newest `past` are.
+        Decisions between two states that are kept; the newest `past` are. They sample their actions.
+    rotate_seats : bool
+        In each episode of a copy the roster plays one player and the agent that learns all others; in the next episode
+        it plays the next player. One policy learns to play every player so. All must see and do the same.
 
     Notes
     -----
     Which one played is in episodes.csv, as ``south.partner``: 0 for the first policy; earlier states come after the
-    policies, the place that was written last is not told.
+    policies, the place that was written last is not told. Where seats rotate, ``south.seat`` is the player that it
+    played, counted from 0.
     Differs from a fixed partner in cost: all policies of a roster are asked at each decision, and one answer is taken.
 
     Examples
@@ -56,6 +60,7 @@ class Roster(Agent):
     by: Literal["evenly", "weights", "losses"] | None = None
     past: Annotated[int, Field(ge=0, le=64, strict=True)] = 0
     past_every: Count = 20_000
+    rotate_seats: bool = False
 
     learns: ClassVar[bool] = False
     record_names: ClassVar[tuple[str, ...]] = ("partner",)
@@ -85,7 +90,7 @@ class Roster(Agent):
 
     def with_policies(self, policies: tuple[Agent, ...]) -> Roster:
         """The same with other policies in their places."""
-        settings = {"weights": self.weights, "by": self.by, "past": self.past, "past_every": self.past_every}
+        settings = self.model_dump(exclude={"policies"})
         roster = Roster(*policies, **settings)
         roster._source = self._source
         return roster
@@ -163,6 +168,8 @@ class Roster(Agent):
             settings["by"] = self.by
         if self.past:
             settings.update(past=self.past, past_every=self.past_every)
+        if self.rotate_seats:
+            settings["rotate_seats"] = True
         return settings
 
     def __repr__(self) -> str:
@@ -170,6 +177,7 @@ class Roster(Agent):
         inside += [f"weights={list(self.weights)}"] if self.weights is not None else []
         inside += [f"by={self.by!r}"] if self.by is not None else []
         inside += [f"past={self.past}"] if self.past else []
+        inside += ["rotate_seats=True"] if self.rotate_seats else []
         return f"Roster({', '.join(inside)})"
 
     __str__ = __repr__
@@ -252,7 +260,7 @@ class Roster(Agent):
                     nothing if member_memory is None else member_memory,
                     observed,
                     noise,
-                    False,
+                    True,
                 )[:2]
 
             actions, after = jax.vmap(chosen, in_axes=(0, 1), out_axes=(0, 1))(learner["past"], member_memory)

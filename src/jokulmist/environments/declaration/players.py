@@ -25,17 +25,15 @@ def with_players(cls: Any) -> None:
     """Rewrite the parts of a class that declares `players`; any other is left as it is."""
     if getattr(cls, "players", None) is None:
         return
-    context = cls.__qualname__
+    context, written = cls.__qualname__, _written(cls)
     players = _names(context, cls.players)
     cls.players = players
     leaves = callable(getattr(cls, "out", None))
     asks = leaves or callable(getattr(cls, "turn", None))
-    legal = cls.__dict__.get("legal")
+    legal = written.get("legal")
     masked = legal is not None or getattr(getattr(cls, "action", None), "masked", False)
-    cls.action = _actions(
-        context, cls.__dict__.get("action", getattr(cls, "action", None)), players, asks, masked, leaves
-    )
-    advance = cls.__dict__.get("advance")
+    cls.action = _actions(context, getattr(cls, "action", None), players, asks, masked, leaves)
+    advance = written.get("advance")
     if advance is not None:
         arguments = parts.arguments_of(advance)
         if arguments not in (("state", "actions", "draw"), ("state", "action", "draw")):
@@ -46,14 +44,24 @@ def with_players(cls: Any) -> None:
             )
         cls.advance = _advance(advance)
     for method, takes in (("turn", ("state",)), ("out", ("state", PLAYER))):
-        function = cls.__dict__.get(method)
+        function = written.get(method)
         if function is not None and parts.arguments_of(function) != takes:
             raise DeclarationError(f"`{context}.{method}` must be a method that takes (self, {', '.join(takes)}).")
-    for name, part in list(cls.__dict__.items()):
+    for name, part in written.items():
         if isinstance(part, parts.MethodPart):
             _one_a_player(cls, name, part, players)
     if legal is not None or (asks and getattr(cls, "legal", None) is None):  # a base's own is heeded
         cls.legal = _legal(context, legal, players)
+
+
+def _written(cls: Any) -> dict[str, Any]:
+    """What a class itself declares, and its bases that are no environments: what an environment has was read before."""
+    read = {above for base in cls.__mro__[1:] if hasattr(base, "players") for above in base.__mro__}
+    written: dict[str, Any] = {}
+    for base in reversed(cls.__mro__):
+        if base not in read:
+            written.update(base.__dict__)
+    return written
 
 
 def simulator_with_players(cls: Any) -> None:

@@ -62,6 +62,8 @@ class Policy:
     """
 
     def __init__(self, agent: Agent, spec: Spec, learner: Any, decisions: int = 0) -> None:
+        if isinstance(agent, PlayerAgents):
+            agent, learner = agent.evaluated(spec, learner)
         self.agent = agent
         self.spec = spec
         self.learner = learner
