@@ -362,11 +362,11 @@ class Agent(Settings, metaclass=_Declared):
     def refuse_copies(self, config: Config) -> None:
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
-    def start_settings(self) -> dict[str, Any]:
-        """Settings in the place of defaults, in a run that begins with what another learned."""
+    def start_settings(self, steps: int | None) -> dict[str, Any]:
+        """Settings in the place of defaults, in a run of so many decisions that begins with what another learned."""
         return {}
 
-    def with_start_defaults(self) -> Agent:
+    def with_start_defaults(self, steps: int | None) -> Agent:
         """The agent of a run that begins with what another learned: what it explores by is, where it is the default, as
         at the end of a run, and its other defaults are `start_settings`. An agent that explores as at a beginning
         undoes what it was given."""
@@ -376,7 +376,7 @@ class Agent(Settings, metaclass=_Declared):
             for name, value in self
             if name in EXPLORATION and name not in explicit and isinstance(value, Schedule)
         }
-        settings = {**self.start_settings(), **last, **explicit}
+        settings = {**self.start_settings(steps), **last, **explicit}
         return type(self)(**settings) if len(settings) > len(explicit) else self
 
     def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:

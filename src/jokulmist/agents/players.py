@@ -135,9 +135,9 @@ class PlayerAgents(Agent):
     def schedules(self) -> dict[str, Any]:
         return {f"{group}.{name}": c for group, agent in self.agents.items() for name, c in agent.schedules().items()}
 
-    def with_start_defaults(self) -> PlayerAgents:
+    def with_start_defaults(self, steps: int | None) -> PlayerAgents:
         return self.model_copy(
-            update={"agents": {group: agent.with_start_defaults() for group, agent in self.agents.items()}}
+            update={"agents": {group: agent.with_start_defaults(steps) for group, agent in self.agents.items()}}
         )
 
     def copies_for(self, steps: int | None, begins_with_learned: bool = False) -> int:

@@ -404,7 +404,10 @@ def vary_from(written: Mapping[str, Any]) -> dict[str, Between]:
                 f'`{name}` in `[vary]` is {entry!r}; it must be `{{ between = [1.0, 5.0] }}`, with `scale = "log"` '
                 "if wanted."
             )
-        distributions[name] = between(*ends, scale=entry.get("scale", "even"))
+        try:
+            distributions[name] = between(*ends, scale=entry.get("scale", "even"))
+        except SettingError as wrong:
+            raise SettingError(f"`{name}` in `[vary]`: {wrong}") from None
     return distributions
 
 

@@ -243,7 +243,28 @@ class Live:
         return as_json(job_as_json(job))
 
     async def choices(self, request: Request) -> Response:
-        return as_json(await run_in_threadpool(forms.choices))
+        self._refuse_look()
+
+        def listing() -> dict[str, Any]:
+            rows = self.folder.look().values()
+            return forms.choices(Path.cwd(), {row["environment"]: self.folder.path / row["run"] for row in rows})
+
+        return as_json(await run_in_threadpool(listing))
+
+    async def plan(self, request: Request) -> Response:
+        """What a run was asked for, to be changed and asked again."""
+        path = self.folder.run(request.path_params["name"])
+        return as_json(await run_in_threadpool(forms.content_of, path, Path.cwd()))
+
+    def _base(self, request_body: dict[str, Any]) -> Path:
+        """Where code is looked for: the working folder, or what a run keeps."""
+        name = request_body.get("code_of") or ""
+        return self.folder.run(name) if name else Path.cwd()
+
+    def _origin(self, request_body: dict[str, Any]) -> Any:
+        """The content of the plan that a form began with."""
+        name = request_body.get("origin")
+        return forms.content_of(self.folder.run(name), Path.cwd())["sections"] if name else {}
 
     async def fields(self, request: Request) -> Response:
         self._refuse_look()
@@ -253,7 +274,7 @@ class Live:
             raise SettingError("`environment` and `method` are texts.")
         fields: dict[str, Any] = {}
         if use:
-            fields["environment"] = await run_in_threadpool(forms.fields_of_environment, use, Path.cwd())
+            fields["environment"] = await run_in_threadpool(forms.fields_of_environment, use, self._base(request_body))
         if method:
             fields["agent"] = await run_in_threadpool(forms.fields_of_method, method)
         return as_json(fields)
@@ -265,10 +286,15 @@ class Live:
         try:
             return as_json(await run_in_threadpool(self._begin, request_body))
         except JokulmistError as wrong:  # an answer as any other: whoever fills in a form may be mistaken
-            return as_json({"refused": str(wrong), "findings": [], "jobs": []})
+            problems = await run_in_threadpool(
+                forms.problems_of, request_body, self._base(request_body), self._origin(request_body)
+            )
+            return as_json(
+                {"problems": problems or [{"section": "", "name": "", "text": str(wrong)}], "findings": [], "jobs": []}
+            )
 
     def _begin(self, request_body: dict[str, Any]) -> dict[str, Any]:
-        plan = forms.plan_from(request_body, Path.cwd())
+        plan = forms.plan_from(request_body, self._base(request_body), self._origin(request_body))
         findings = [] if request_body.get("anyway") else forms.checked(plan)
         if any(finding["level"] == "error" for finding in findings):
             return {"findings": findings, "jobs": []}
@@ -343,6 +369,7 @@ class Live:
                 Route("/api/events", self.events),
                 route("/api/compare", self.compare, post),
                 route("/api/choices", self.choices),
+                route("/api/run/{name}/plan", self.plan),
                 route("/api/fields", self.fields, post),
                 route("/api/begin", self.begin, post),
                 route("/api/search/{name}", self.search, post),

@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
+import ast
+import copy
 import inspect
 import re
+import tomllib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, get_args, get_origin
+
+import tomli_w
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.registry import AGENTS
 from jokulmist.environments.declaration.environment import outline_of
-from jokulmist.errors import SettingError
+from jokulmist.environments.modifiers import KINDS
+from jokulmist.environments.spaces.player_actions import name_in
+from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import Schedule
-from jokulmist.training.plans.plan import Plan, plan_of
+from jokulmist.plain_files import plain_file
+from jokulmist.records.files import read_toml
+from jokulmist.records.run_folder import PLAN
+from jokulmist.training.plans.plan import SECTIONS, Plan, plan_of
 from jokulmist.training.plans.sources import environment_class
 from jokulmist.workshop.check.check import check
 
@@ -32,13 +43,20 @@ TRAINING: tuple[dict[str, Any], ...] = (
     },
 )
 CHECKED_STEPS = 500
+# Files of the working folder that are read for classes, and how long one may be.
+MOST_FILES, MOST_SOURCE = 300, 1 << 20
+MOST_WRONG = 40
 
 
-def choices() -> dict[str, Any]:
-    """The environments and methods that may be chosen."""
-    environments = [
-        {"name": name, "about": (environment_class(name).__doc__ or "").strip().partition("\n")[0]} for name in SHIPPED
+def choices(base: Path, runs: Mapping[str, Path]) -> dict[str, Any]:
+    """The environments and methods that may be chosen: of the gallery, of files of a folder, and what only a run keeps,
+    given one run for each name of an environment. No code runs for it."""
+    shipped = [
+        {"name": name, "about": (environment_class(name).__doc__ or "").strip().partition("\n")[0], "origin": "gallery"}
+        for name in SHIPPED
     ]
+    classes = own_classes(base)
+    environments = [*classes, *_kept_classes(runs, {entry["name"] for entry in classes}, base), *shipped]
     methods = [
         {"name": name, "about": (kind.__doc__ or "").strip().partition("\n")[0]}
         for name, kind in AGENTS.items()
@@ -47,10 +65,91 @@ def choices() -> dict[str, Any]:
     return {"environments": environments, "methods": methods, "training": list(TRAINING)}
 
 
+def own_classes(base: Path) -> list[dict[str, str]]:
+    """The environments that files of a folder and of its subfolders declare, read without running them."""
+    entries = []
+    paths = [path for pattern in ("*.py", "*/*.py") for path in sorted(base.glob(pattern))]
+    for path in [path for path in paths if not path.relative_to(base).as_posix().startswith((".", "_"))][:MOST_FILES]:
+        try:
+            if path.stat().st_size > MOST_SOURCE:
+                continue
+            nodes = [
+                node for node in ast.parse(path.read_text(encoding="utf-8")).body if isinstance(node, ast.ClassDef)
+            ]
+        except (OSError, SyntaxError, ValueError, RecursionError):
+            continue
+        environments = {"Environment", "Simulator"}
+        for node in nodes:
+            if environments & {ast.unparse(name).rpartition(".")[2] for name in node.bases}:
+                environments.add(node.name)
+                use = f"{path.relative_to(base).as_posix()}:{node.name}"
+                about = (ast.get_docstring(node) or "").partition("\n")[0]
+                entries.append({"name": use, "about": about, "origin": "file"})
+    return entries
+
+
+def _kept_classes(runs: Mapping[str, Path], uses: set[str], base: Path) -> list[dict[str, str]]:
+    """The classes that runs used and keep, and that are in no file of the working folder."""
+    entries = {}
+    for path in runs.values():
+        try:
+            use = _use_below(read_toml(plain_file(path / PLAN))["environment"]["use"], base)
+        except (JokulmistError, OSError, KeyError, TypeError):
+            continue
+        if ":" in use and use not in uses:
+            label = Path(use).name
+            entries[use] = {
+                "name": use,
+                "label": label,
+                "about": f"as {path.name} keeps it",
+                "origin": "run",
+                "run": path.name,
+            }
+    return list(entries.values())
+
+
+def _use_below(use: Any, base: Path) -> str:
+    """The text that names a class, with its file as `own_classes` names it where that is below the folder and there."""
+    place, colon, name = str(use).rpartition(":")
+    path = Path(place)
+    return (
+        f"{path.relative_to(base).as_posix()}:{name}"
+        if colon and path.is_relative_to(base) and path.is_file()
+        else str(use)
+    )
+
+
 def fields_of_environment(use: str, base: Path) -> list[dict[str, Any]]:
-    """The parameters of a class."""
-    cls = environment_class(use, base)
-    outline_of(cls)
+    """The parameters of a class, the weights of its reward terms, what may vary, and modifiers."""
+    outline = outline_of(environment_class(use, base))
+    weights = {name_in(term.name): term.weight for term in outline.terms}
+    return [
+        *_parameters(outline),
+        *(
+            {"name": f"weights.{name}", "default": weight, "kind": "number", "group": "weights of the rewards"}
+            for name, weight in weights.items()
+        ),
+        *(
+            {
+                "name": f"vary.{p.name}",
+                "default": "",
+                "kind": "pair",
+                "group": "drawn anew for each episode: from, to",
+            }
+            for p in outline.parameters
+            if not p.fixed and type(p.default) in (int, float)
+        ),
+        {
+            "name": "modify",
+            "default": "",
+            "kind": "lines",
+            "group": "modifiers",
+            "help": f'one a line, e.g. {{ use = "Stack", count = 3 }}; there are {", ".join(KINDS)}',
+        },
+    ]
+
+
+def _parameters(outline: Any) -> list[dict[str, Any]]:
     return [
         {
             "name": p.name,
@@ -61,7 +160,7 @@ def fields_of_environment(use: str, base: Path) -> list[dict[str, Any]]:
             "unit": p.unit,
             "help": p.help,
         }
-        for p in outline_of(cls).parameters
+        for p in outline.parameters
     ]
 
 
@@ -105,7 +204,7 @@ def helps_of(kind: type[Agent]) -> dict[str, str]:
                     names = []
             elif line.strip() and names:
                 helps.update({name: f"{helps[name]} {line.strip()}".strip() for name in names})
-    return {name: text.partition(". ")[0].rstrip(".") for name, text in helps.items()}
+    return {name: text.partition(". ")[0].rstrip(".").replace("``", "`") for name, text in helps.items()}
 
 
 def _kind(kind: type) -> str:
@@ -116,7 +215,7 @@ def _kind_of(annotation: Any, default: Any) -> str:
     if _literals(annotation):
         return "choice"
     if isinstance(default, Schedule):
-        return "text"
+        return "schedule"
     if default is None:
         return "number" if float in _all(annotation) else "whole" if int in _all(annotation) else "text"
     return _kind(type(default))
@@ -140,10 +239,8 @@ def _literals(annotation: Any) -> list[str]:
     return []
 
 
-def plan_from(content: dict[str, Any], base: Path) -> Plan:
-    """A plan from a form's fields, or from a plan's text."""
-    import tomllib
-
+def plan_from(content: dict[str, Any], base: Path, origin: Mapping[str, Any] | None = None) -> Plan:
+    """A plan from a form's fields, or from a plan's text; `origin` is what the form began with."""
     text = content.get("text")
     if isinstance(text, str):
         try:
@@ -152,11 +249,119 @@ def plan_from(content: dict[str, Any], base: Path) -> Plan:
             raise SettingError(f"the plan is no TOML: {wrong}.") from None
         sections.pop("tuning", None)
         return plan_of(sections, base)
-    sections = {name: content.get(name) for name in ("environment", "agent", "training")}
-    for name, part in sections.items():
+    return plan_of(sections_of(content, origin or {}), base)
+
+
+def sections_of(content: Mapping[str, Any], origin: Mapping[str, Any]) -> dict[str, Any]:
+    """The sections of a plan from a form: its fields, and of what it began with all that no field shows. Modifiers are
+    lines of text there."""
+    sections = copy.deepcopy(dict(origin))
+    for name in ("environment", "agent", "training"):
+        part = content.get(name)
         if not isinstance(part, dict):
             raise SettingError(f"the form has no section `{name}`.")
-    return plan_of(sections, base)
+        if sections.get(name, {}).get("use") != part.get("use"):  # what another one was asked for is not meant
+            sections[name] = {}
+            if name == "environment":
+                sections = {
+                    section: part for section, part in sections.items() if section not in ("vary", "curriculum")
+                }
+    fields = content.get("fields")
+    for place in fields if isinstance(fields, list) else []:
+        *tables, last = str(place).split(".")
+        part = sections
+        for name in tables:
+            part = part.get(name) if isinstance(part, dict) else None
+        if isinstance(part, dict):
+            part.pop(last, None)
+    _put(sections, {name: content[name] for name in SECTIONS if content.get(name)})
+    sections = {name: part for name, part in sections.items() if part}
+    lines = sections["environment"].get("modify")
+    if isinstance(lines, str):
+        try:
+            joined = ", ".join(line for line in lines.splitlines() if line.strip())
+            sections["environment"]["modify"] = tomllib.loads(f"modify = [{joined}]")["modify"]
+        except tomllib.TOMLDecodeError:
+            raise SettingError(
+                f'`modify` is one table a line, e.g. `{{ use = "Stack", count = 3 }}`; got {lines!r:.80}.'
+            ) from None
+    return sections
+
+
+def _put(part: dict[str, Any], values: Mapping[str, Any]) -> None:
+    """Put values into a table, and into its tables."""
+    for name, value in values.items():
+        if isinstance(value, dict) and isinstance(part.get(name), dict):
+            _put(part[name], value)
+        else:
+            part[name] = copy.deepcopy(value)
+
+
+def content_of(run: Path, base: Path) -> dict[str, Any]:
+    """What a run was asked for, as `sections_of` takes it and as a plan's text. No code runs for it."""
+    content = read_toml(plain_file(run / PLAN))
+    text, environment = tomli_w.dumps(content), content.get("environment", {})
+    environment["use"] = _use_below(environment.get("use", ""), base)
+    if isinstance(environment.get("modify"), list):
+        entries = [entry for entry in environment["modify"] if isinstance(entry, dict)]
+        environment["modify"] = "\n".join(map(_inline, entries))
+    return {"sections": content, "text": text}
+
+
+def _inline(table: Mapping[str, Any]) -> str:
+    """A table in one line of TOML."""
+    entries = (
+        f"{name} = {_inline(value)}"
+        if isinstance(value, dict)
+        else " ".join(tomli_w.dumps({name: value}).split("\n")).strip()
+        for name, value in table.items()
+    )
+    return f"{{ {', '.join(entries)} }}"
+
+
+def problems_of(
+    content: Mapping[str, Any], base: Path, origin: Mapping[str, Any] | None = None
+) -> list[dict[str, str]]:
+    """All that is wrong in a form, each with its section and field: what is told is left out, and the rest is read
+    again. What belongs to no field is told last, with empty names."""
+    form = copy.deepcopy(dict(content))
+    problems: list[dict[str, str]] = []
+    while len(problems) < MOST_WRONG:
+        try:
+            plan_from(form, base, origin)
+            return problems
+        except JokulmistError as wrong:
+            field = _field_meant(form, str(wrong))
+            problems.append(
+                {"section": field[0] if field else "", "name": field[1] if field else "", "text": str(wrong)}
+            )
+            if field is None:
+                return problems
+            part = form[field[0]]
+            *tables, name = [field[1]] if field[1] in part else field[1].split(".")
+            for key in tables:
+                part = part[key]
+            del part[name]
+            if name == "steps":  # some number is needed
+                part[name] = CHECKED_STEPS
+    return problems
+
+
+def _field_meant(content: Mapping[str, Any], message: str) -> tuple[str, str] | None:
+    """The section and the field of a form that a message is about: the first that it names."""
+    places = []
+    for section in SECTIONS:
+        part = content.get(section)
+        if "text" in content or not isinstance(part, dict):
+            continue
+        names = [name for name in part if name != "use"]
+        weights = part.get("weights")
+        names += [f"weights.{name}" for name in weights] if isinstance(weights, dict) else []
+        for name in names:
+            last = name.rpartition(".")[2]
+            hits = [message.find(f"{mark}{last}`") for mark in ("`", ".")]
+            places += [(place, section, name) for place in hits if place >= 0]
+    return min(places)[1:] if places else None
 
 
 def checked(plan: Plan) -> list[dict[str, str]]:

@@ -157,7 +157,7 @@ class CriticAgent(Agent):
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(config.network, config.spec, config.acting, 2, seed)
 
-    def start_settings(self) -> dict[str, Any]:
+    def start_settings(self, steps: int | None) -> dict[str, Any]:
         return {"learning_rate": 3e-4, "policy_rate": 3e-4}
 
     def decisions_a_copy(self) -> int:

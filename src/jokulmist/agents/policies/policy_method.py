@@ -188,7 +188,7 @@ class PolicyAgent(Agent):
         config.state_width = config.network.state_width * (1 if single else 2) if recurrent else 0
         return config
 
-    def start_settings(self) -> dict[str, Any]:
+    def start_settings(self, steps: int | None) -> dict[str, Any]:
         is_near = hasattr(self, "near_start") and not self.remembers()
         return {"learning_rate": linear(3e-4, 0.0, over=1.0), **({"near_start": NEAR_START} if is_near else {})}
 

@@ -68,6 +68,7 @@ from jokulmist.learning.reward_scaling import open_returns, returns_after, sprea
 from jokulmist.learning.schedules import linear
 
 SMALLEST_ERROR = 1e-3
+STARTED_REPLAY = 5_000
 
 
 class DQNLearner(NamedTuple):
@@ -261,8 +262,11 @@ class DQN(Agent):
     def refuse_copies(self, config: Config) -> None:
         refuse_few_slots(self, config, config.lookahead)
 
-    def start_settings(self) -> dict[str, Any]:
-        return {"learning_rate": linear(3e-4, 0.0, over=1.0)}
+    def start_settings(self, steps: int | None) -> dict[str, Any]:
+        # In the first few decisions of a policy that hardly fails there is nothing that keeps it from failing.
+        quarter = STARTED_REPLAY if steps is None else steps // 4
+        replay_start = max(self.replay_start, min(STARTED_REPLAY, quarter, self.replay_size // 2))
+        return {"learning_rate": linear(3e-4, 0.0, over=1.0), "replay_start": replay_start}
 
     def decisions_a_copy(self) -> int:
         return 10_000

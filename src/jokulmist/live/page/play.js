@@ -1,5 +1,5 @@
 // An environment in one's own hands, alone or beside a policy; keys, buttons, sliders.
-import { ask, button, make, number, say, showDrawn } from "./tools.js";
+import { ask, button, environmentOptions, make, number, say, showDrawn } from "./tools.js";
 
 export async function playView(main, known, { query }) {
   const asked = {};
@@ -92,7 +92,7 @@ export async function playView(main, known, { query }) {
 
 async function chooseView(main, known) {
   const choices = await ask("/api/choices");
-  const environment = make("select", { "aria-label": "environment" }, choices.environments.map(one => make("option", { value: one.name }, one.name)));
+  const environment = make("select", { "aria-label": "environment" }, environmentOptions({ environments: choices.environments.filter(one => one.origin !== "run") }));
   const run = make("select", { "aria-label": "run" }, [...known.rows.values()].map(row => make("option", { value: row.run }, `${row.run} (${row.environment})`)));
   const seed = make("input", { value: "1", inputmode: "numeric", size: "4", "aria-label": "seed" });
   main.append(make("h1", {}, "Play"),

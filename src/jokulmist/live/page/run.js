@@ -40,6 +40,7 @@ export async function runView(main, known, { rest }) {
       make("h1", {}, name), parts.status,
       known.look ? "" : make("div", { class: "tools" }, parts.stop = act("Stop", "stop"), parts.onward = act("Go on", "resume"), parts.again = act("Do it again", "redo"), parts.measure = act("Evaluate", "evaluate"), parts.report = act("Make the report", "report"),
         parts.export = make("span", {}, form, " ", button("Export", async () => { const job = await ask(`${path}/export`, { form: form.value }); say(`job ${job.id} waits: ${job.command}`); })),
+        make("a", { href: `#/new?run=${encodeURIComponent(name)}` }, "Again with changes"), " ",
         make("a", { href: `#/play?run=${encodeURIComponent(name)}` }, "Play beside it")),
       make("section", {}, make("h2", {}, "What was learned"), make("p", { class: "note" }, "Drag across to look closer, double-click to see all, point to read."), parts.curve),
       make("div", { class: "pair" }, sections.ledger, sections.closings),

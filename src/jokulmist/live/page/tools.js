@@ -129,3 +129,23 @@ export function table(rows, names, titles = {}) {
     make("thead", {}, make("tr", {}, names.map(name => make("th", { scope: "col", ...kind(name) }, titles[name] || (name.includes(".") ? name : name.replaceAll("_", " ")))))),
     make("tbody", {}, rows.map(row => make("tr", {}, names.map(name => make("td", kind(name), told(row[name]))))))));
 }
+
+// Environments in groups: one's own files first, then what runs keep, then the gallery.
+const ORIGINS = { file: "files of this folder", run: "kept by runs", gallery: "gallery" };
+
+export function environmentOptions(choices) {
+  return Object.entries(ORIGINS).map(([origin, label]) => {
+    const some = choices.environments.filter(one => one.origin === origin);
+    return some.length ? make("optgroup", { label }, some.map(one => make("option", { value: one.name }, one.label || one.name))) : null;
+  });
+}
+
+// A file of one's own runs as soon as it is read for what can be set, so that is asked once a file.
+const ran = new Set();
+
+export function mayRun(choice, then, place) {
+  const file = choice?.origin === "file" ? choice.name.replace(/:.*/, "") : "";
+  if (!file || ran.has(file)) return true;
+  place.replaceChildren(make("p", { class: "whole" }, `To read what can be set, ${file} is run. `, button(`Run ${file}`, () => { ran.add(file); return then(); }, { class: "main" })));
+  return false;
+}

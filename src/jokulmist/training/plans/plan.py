@@ -160,7 +160,7 @@ class Plan:
             raise SettingError("`columns` says what columns of `records` are called, and there are none. Leave it out.")
         begins_with_learned = self.training.start is not None
         if begins_with_learned:
-            object.__setattr__(self, "agent", self.agent.with_start_defaults())
+            object.__setattr__(self, "agent", self.agent.with_start_defaults(self.training.steps))
         if self.training.copies is None:
             copies = self.agent.copies_for(self.training.steps, begins_with_learned)
             object.__setattr__(self, "training", self.training.changed(copies=copies))
