@@ -15,6 +15,8 @@ from pathlib import Path
 import pytest
 
 import jokulmist as jm
+from jokulmist.work.jobs import FAILED
+from jokulmist.work.queue import Queue
 
 pytestmark = [
     pytest.mark.slow,
@@ -487,6 +489,43 @@ def test_what_a_program_asks_wrongly_is_told_in_words(served):
         problems = output.get("problems", [])  # a plan that is mistaken is an answer as any other
         assert (path, bool(problems) or status in (400, 404)) == (path, True), (status, output)
         assert expected in (problems[0]["text"] if problems else output["error"]), (path, output)
+
+
+def test_jobs_are_moved_chosen_together_and_one_that_failed_says_why(opened, tmp_path):
+    plan = tmp_path / "plan.toml"
+    plan.write_text(
+        '[environment]\nuse = "tarn"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 400\nseeds = [0, 1, 2, 3]'
+    )
+    folder = tmp_path / "runs"
+    command = [sys.executable, "-m", "jokulmist", "train", str(plan), "--queue", "--folder", str(folder)]
+    subprocess.run(command, check=True, capture_output=True)
+    queue = Queue(folder)
+    queue.finish(queue.take(), FAILED, "the pump was dry")
+    process, address = serve(folder, "--workers", "0")
+    try:
+        page, complaints = opened(address=address)
+        go(page, "#/queue")
+        page.wait_for_selector("[role=alert] .banner:has-text('Job 1 failed'):has-text('the pump was dry')")
+        assert page.inner_text("#waiting") == "(3) 1 failed"
+        page.get_by_role("button", name="move down job 2").click()
+        page.wait_for_function("() => document.querySelectorAll('tbody tr td:nth-child(2)')[0].textContent === '3'")
+        page.get_by_role("button", name="move up job 4").click()
+        page.wait_for_function("() => document.querySelectorAll('tbody tr td:nth-child(2)')[1].textContent === '4'")
+        assert [job.id for job in queue.jobs()] == [3, 4, 2, 1]
+        for job in (2, 3):
+            page.get_by_label(f"choose job {job}").check()
+        page.get_by_role("button", name="pause", exact=True).click()
+        page.wait_for_function("() => document.querySelectorAll('.status.paused').length === 2")
+        page.get_by_label("choose job 1").check()
+        page.get_by_label("choose job 4").check()
+        page.get_by_role("button", name="drop", exact=True).click()
+        page.wait_for_function("() => document.querySelectorAll('tbody tr').length === 2")
+        assert page.locator(".banner").count() == 0
+        assert complaints == []
+    finally:
+        process.send_signal(signal.SIGINT)
+        process.wait(timeout=20)
+        process.stdout.close()
 
 
 def test_functions_of_the_page_in_node(tmp_path):

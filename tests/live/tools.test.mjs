@@ -4,7 +4,7 @@ import { readFileSync } from "node:fs";
 import test from "node:test";
 
 const source = readFileSync(new URL("../../src/jokulmist/live/page/tools.js", import.meta.url));
-const { duration, grouped, matching, number, sorted, whole } = await import(`data:text/javascript;base64,${source.toString("base64")}`);
+const { duration, grouped, matching, number, sorted, untilEmpty, whole } = await import(`data:text/javascript;base64,${source.toString("base64")}`);
 const rows = [
   { run: "ferry-2", environment: "ferry", agent: "PPO", status: "done", seed: 1, score: 3 },
   { run: "ferry-10", environment: "ferry", agent: "DQN", status: "running", seed: 2, score: null },
@@ -32,4 +32,14 @@ test("groups keep the order of their rows", () => {
 test("numbers and times are short", () => {
   assert.deepEqual([number(1234.5678), number(null), number(NaN), whole(1234567)], ["1235", "-", "-", "1,234,567"]);
   assert.deepEqual([duration(12), duration(600), duration(7200), duration(null)], ["12 s", "10 min", "2.0 h", ""]);
+});
+
+test("when nothing waits any more is known from runs of the same kind", () => {
+  const known = new Map(["a", "b", "c"].map(run => [run, { run, environment: "ferry", agent: "PPO", decisions: 0, steps: 6_000 }]));
+  Object.assign(known.get("a"), { rate: 100, decisions: 6_000 });
+  Object.assign(known.get("b"), { rate: 200, decisions: 4_000, left: 10 });
+  const jobs = [{ run: "b", status: "working" }, { run: "c", status: "waiting" }, { run: "a", status: "done" }];
+  assert.equal(untilEmpty(jobs, known), 10 + 6_000 / 200);
+  assert.equal(untilEmpty([...jobs, { run: "d", status: "waiting" }], known), null);
+  assert.equal(untilEmpty([], known), 0);
 });

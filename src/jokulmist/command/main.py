@@ -407,7 +407,10 @@ def tune(
 
 @app.command()
 def queue(
-    verb: Annotated[str, typer.Argument(metavar="VERB", help="list, pause, resume, stop, drop or first.")] = "list",
+    verb: Annotated[
+        str,
+        typer.Argument(metavar="VERB", help="list, pause, resume, stop, drop, first, move-up, move-down or accept."),
+    ] = "list",
     job: Annotated[Optional[int], typer.Argument(metavar="JOB", help="The number of a job.")] = None,  # noqa: UP045
     folder: Folder = Path("runs"),
     json: AsJson = False,

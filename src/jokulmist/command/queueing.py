@@ -14,7 +14,7 @@ import typer
 from jokulmist.command.printing import print_json, print_table
 from jokulmist.errors import SettingError, listed, nearest
 
-VERBS = ("list", "pause", "resume", "stop", "drop", "first", "accept")
+VERBS = ("list", "pause", "resume", "stop", "drop", "first", "move-up", "move-down", "accept")
 
 
 def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:

@@ -53,7 +53,7 @@ PAGE = (
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
 VERBS = (*OPTIONS, "stop")
-JOB_VERBS = ("pause", "resume", "stop", "drop", "first", "accept")
+JOB_VERBS = ("pause", "resume", "stop", "drop", "first", "move_up", "move_down", "accept")
 _DRAWING = threading.Lock()
 
 

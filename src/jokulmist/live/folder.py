@@ -129,34 +129,37 @@ def _row(path: Path) -> Row | None:
     """A run as a row of the page; None where it is gone."""
     if not (path / ORIGIN).exists():
         return None
+    planned: Any = None
     try:
-        row = row_of(path, checked_origin(path))
+        origin = checked_origin(path)
+        row, planned = row_of(path, origin), (origin.get("planned") or {}).get("steps")
     except Exception:  # whatever somebody wrote there: it stops no other row
         row = damaged_row(path.name)
     status, _, progress = str(row["status"]).partition(" ")
+    columns = {} if status == DAMAGED else _readings(path)
+    seconds = columns.get("seconds", [math.nan])[-1]
     score = row[f"return_last_{LAST}"]
     return {
         **{name: value for name, value in row.items() if name != f"return_last_{LAST}"},
         "status": status,
         "progress": int(progress[:-1]) / 100 if progress else None,
         "score": None if math.isnan(score) else score,
-        "left": _left(path, progress) if status == "running" else None,
-        "spark": [] if status == DAMAGED else sparks(path),
+        "left": _left(seconds, progress) if status == "running" else None,
+        "steps": planned if isinstance(planned, int) else None,
+        "rate": row["decisions"] / seconds if seconds > 0.0 else None,
+        "spark": sparks(columns),
     }
 
 
-def _left(path: Path, progress: str) -> float | None:
+def _left(seconds: float, progress: str) -> float | None:
     """Seconds that a run still takes, if it goes on as it went."""
-    columns = _readings(path)
-    if not progress or not columns.get("seconds"):
-        return None
-    share = int(progress[:-1]) / 100
-    return None if share <= 0.0 else columns["seconds"][-1] * (1.0 - share) / share
+    share = int(progress[:-1]) / 100 if progress else 0.0
+    return None if share <= 0.0 or math.isnan(seconds) else seconds * (1.0 - share) / share
 
 
-def sparks(path: Path) -> list[float]:
+def sparks(columns: dict[str, list[float]]) -> list[float]:
     """The mean return of the last 100 episodes over training, in some points."""
-    values = _readings(path).get(f"return_last_{LAST}", [])
+    values = columns.get(f"return_last_{LAST}", [])
     finite = [value for value in values if math.isfinite(value)]
     step = max(1, -(-len(finite) // MOST_SPARKS))
     return [float(f"{value:.4g}") for value in finite[::step]]
@@ -176,7 +179,7 @@ def _readings(path: Path) -> dict[str, list[float]]:
         if name in head:
             column = head.index(name)
             columns[name] = [_number(line[column]) for line in complete]
-    return columns
+    return {name: column for name, column in columns.items() if column}
 
 
 def _number(text: str) -> float:

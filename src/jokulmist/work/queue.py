@@ -207,6 +207,31 @@ class Queue:
             (least,) = db.execute(f"SELECT COALESCE(MIN(place), 0) FROM jobs {PLACED}").fetchone()
         return self._change(number, {WAITING: {"place": least - 1.0}, PAUSED: {"place": least - 1.0}}, "put first")
 
+    def move_up(self, number: int) -> Job:
+        """Let a job that waits change places with the one before it."""
+        return self._move(number, -1)
+
+    def move_down(self, number: int) -> Job:
+        """Let a job that waits change places with the one after it."""
+        return self._move(number, 1)
+
+    def _move(self, number: int, by: int) -> Job:
+        with self._opened(write=True) as db:
+            waiting = self._rows(db, "WHERE status IN (?, ?) ORDER BY place, id", WAITING, PAUSED)
+            numbers = [job.id for job in waiting]
+            if number in numbers:
+                index = numbers.index(number)
+                numbers.insert(min(max(index + by, 0), len(numbers) - 1), numbers.pop(index))
+                places = sorted(job.place for job in waiting)
+                for place, job_number in zip(places, numbers, strict=True):
+                    _set(db, job_number, {"place": place})
+        job = self.job(number)
+        if number not in numbers:
+            raise SettingError(
+                f"job {number} is {job.status}, so it cannot be moved; jobs that wait or are paused can."
+            )
+        return job
+
     def drop(self, number: int) -> Job:
         """Take a job out of the queue; what its run recorded stays."""
         job = self.job(number)

@@ -1,5 +1,5 @@
 // The page: what is known of the folder, which view is shown, and events from the server.
-import { ask, make, say } from "./tools.js";
+import { ask, make, number, say, whole } from "./tools.js";
 import { runsView } from "./table.js";
 import { runView } from "./run.js";
 import { compareView } from "./compare.js";
@@ -19,13 +19,21 @@ function where() {
   return { view: VIEWS[view] ? view : "runs", rest, query: new URLSearchParams(query) };
 }
 
+// What is known of a view while it opens: of a run its row.
+function opening({ view, rest }) {
+  const row = view === "run" ? known.rows.get(rest[0]) : null;
+  return make("p", { class: "note opening", role: "status" }, row ? make("strong", {}, row.run) : "", row
+    ? ` ${row.status}, ${whole(row.decisions)} decisions, ${whole(row.episodes)} episodes, mean of the last 100: ${number(row.score)}. Its curves are read ...`
+    : "opening ...");
+}
+
 async function show() {
   if (location.hash === "#main") return;
   // A view that is slow to open writes into a part of its own, which is gone once another was opened.
-  const main = document.getElementById("main"), place = where(), part = make("div"), mine = ++opened;
+  const main = document.getElementById("main"), place = where(), part = make("div"), mine = ++opened, sign = opening(place);
   if (shown && shown.leave) shown.leave();
   shown = null;
-  main.replaceChildren(part);
+  main.replaceChildren(sign, part);
   say("");
   for (const link of document.querySelectorAll("nav a")) {
     if (link.dataset.view === place.view) link.setAttribute("aria-current", "page");
@@ -34,6 +42,7 @@ async function show() {
   let view = {};
   try { view = await VIEWS[place.view](part, known, place) || {}; }
   catch (wrong) { part.replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }
+  sign.remove();
   if (mine !== opened) { view.leave?.(); return; }
   shown = view;
   document.title = document.querySelector("main h1")?.textContent || "runs";
@@ -41,7 +50,8 @@ async function show() {
 
 function counted() {
   const some = known.jobs.filter(job => job.status === "working" || job.status === "waiting").length;
-  document.getElementById("waiting").textContent = some ? `(${some})` : "";
+  const failed = known.jobs.filter(job => job.status === "failed").length;
+  document.getElementById("waiting").textContent = [some ? `(${some})` : "", failed ? `${failed} failed` : ""].filter(Boolean).join(" ");
 }
 
 async function everything() {

@@ -149,3 +149,15 @@ export function mayRun(choice, then, place) {
   place.replaceChildren(make("p", { class: "whole" }, `To read what can be set, ${file} is run. `, button(`Run ${file}`, () => { ran.add(file); return then(); }, { class: "main" })));
   return false;
 }
+
+// Seconds until nothing waits any more, by what runs of the same environment and method took; null where that is not known.
+export function untilEmpty(jobs, rows) {
+  const known = [...rows.values()], working = jobs.filter(job => job.status === "working");
+  const each = jobs.filter(job => job.status === "working" || job.status === "waiting").map(job => {
+    const row = rows.get(job.run);
+    if (row?.left) return row.left;
+    const alike = known.filter(one => one.rate && one.environment === row?.environment && one.agent === row?.agent);
+    return row?.steps && alike.length ? Math.max(row.steps - row.decisions, 0) / alike[alike.length - 1].rate : null;
+  });
+  return each.includes(null) ? null : each.reduce((sum, seconds) => sum + seconds, 0) / Math.max(working.length, 1);
+}
