@@ -10,6 +10,8 @@ ROOT = HERE.parent
 sys.path.insert(0, str(ROOT / "src"))
 
 import jokulmist  # noqa: E402
+from jokulmist.agents.registry import AGENTS  # noqa: E402
+from jokulmist.settings import described_settings  # noqa: E402
 
 project, author, release = "Jokulmist", "The Jokulmist team", jokulmist.__version__
 project_copyright = author
@@ -68,6 +70,35 @@ def entry(name):
     return [f".. auto{kind}:: jokulmist.{name}", *options, ""]
 
 
+def settings_page():
+    """Each setting of each method: its default as a plan writes it, what it may be, and what it means."""
+    lines = [
+        "Settings of methods",
+        "===================",
+        "",
+        "In Python ``jm.PPO(clip=0.1)``; in a plan a line under ``[agent]``, ``clip = 0.1``; on the command line",
+        '``--set agent.clip=0.1``. Schedules are texts in a plan, e.g. ``"linear(0.001, 0, over=1.0)"``. Where there is',
+        "no default, the method chooses by what is seen and done.",
+        "",
+    ]
+    for name, kind in AGENTS.items():
+        entries = described_settings(inspect.cleandoc(kind.__doc__)).values()
+        if not kind.model_fields or name in ("Fixed", "Roster"):
+            continue
+        lines += [name, "-" * len(name), "", ".. list-table::", "   :header-rows: 1", "   :widths: 20 20 20 40", ""]
+        lines += ["   * - setting", "     - default", "     - allowed", "     - meaning"]
+        for entry in entries:
+            head, *text = entry.splitlines()
+            names, _, allowed = head.partition(" : ")
+            for setting in names.split(", "):
+                default = kind.model_fields[setting].get_default()
+                shown = "" if default is None else f"``{default}``"
+                meaning = " ".join(line.strip() for line in text)
+                lines += [f"   * - ``{setting}``", f"     - {shown}", f"     - {allowed}", f"     - {meaning}"]
+        lines.append("")
+    return lines
+
+
 def write_reference(app):
     """A page a section, and one with them all; and a page an example."""
     place = HERE / "reference"
@@ -82,6 +113,7 @@ def write_reference(app):
                     if isinstance(getattr(jokulmist.gallery, shipped), type):
                         lines += [f".. autoclass:: jokulmist.gallery.{shipped}", "   :no-members:", ""]
         pages[slug(section)] = lines
+    pages["settings"] = settings_page()
     for path in sorted((ROOT / "examples").rglob("*.py")):
         name = f"examples/{path.relative_to(ROOT / 'examples').as_posix()}"
         pages[f"example-{slug(name)}"] = [
@@ -141,58 +173,7 @@ def formulas(app, what, name, thing, options, lines):
     lines[:end] = found
 
 
-def sections_of(text):
-    """The parameters of a docstring: each name with its lines."""
-    lines, found, current = inspect.cleandoc(text or "").splitlines(), {}, None
-    if "Parameters" not in lines:
-        return found
-    for line in lines[lines.index("Parameters") + 2 :]:
-        if line and set(line) == {"-"}:
-            break
-        if line and not line.startswith(" "):
-            current = line.partition(" : ")[0]
-            found[current] = [line]
-        elif current is not None:
-            found[current].append(line)
-    return found
-
-
-def inherited(app, what, name, thing, options, lines):
-    """Settings that a class takes from a base, with what the base says of them, instead of its name."""
-    if what != "class":
-        return
-    known = {}
-    for base in reversed(thing.__mro__[1:]):
-        for names, told in sections_of(base.__doc__).items():
-            for one in names.split(", "):
-                known[one] = [told[0].replace(names, one, 1), *told[1:]]
-    for k in range(len(lines) - 2, 0, -1):
-        if re.match(r" +See `\w+`[.;:]", lines[k + 1]):
-            names, more = (
-                lines[k].partition(" : ")[0].strip().split(", "),
-                lines[k + 1].strip().partition("`")[2].partition("`")[2][1:].strip(),
-            )
-            after = [f"    {more[0].upper()}{more[1:]}"] if more else []
-            lines[k : k + 2] = [line for one in names for line in [*known.get(one, [one]), *after]]
-    if any("for the settings." in line for line in lines) and "Parameters" not in lines:
-        lines[:] = [re.sub(r" ?\bSee `TableAgent` for the settings\.( |$)", " ", line).strip() for line in lines]
-        own = [line for one in getattr(thing, "model_fields", {}) for line in known.get(one, [])]
-        at = next((k - 1 for k, line in enumerate(lines) if line and set(line) == {"-"}), len(lines))
-        lines[at:at] = ["", "Parameters", "----------", *own, ""]
-
-
-def signatures(app, what, name, thing, options, signature, returned):
-    """The settings of a method or a network with their defaults."""
-    fields = getattr(thing, "model_fields", None)
-    if not fields:
-        return None
-    told = [f"{name}={field.default!r}" for name, field in fields.items() if not field.is_required()]
-    return f"(*, {', '.join(told)})", returned
-
-
 def setup(app):
-    app.connect("autodoc-process-docstring", inherited, priority=90)
     app.connect("autodoc-process-docstring", formulas, priority=100)  # before the sections are read
-    app.connect("autodoc-process-signature", signatures)
     app.connect("builder-inited", write_reference)
     app.connect("source-read", rewrite_links)

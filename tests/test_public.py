@@ -17,9 +17,11 @@ from pathlib import Path
 import pytest
 
 import jokulmist as jm
+from jokulmist.agents.registry import AGENTS
 from jokulmist.environments.declaration.environment import outline_of
 from jokulmist.gallery import SHIPPED
 from jokulmist.gallery.make_season import TARGET, season
+from jokulmist.settings import described_settings
 
 ROOT = Path(__file__).parents[1]
 MODULES = [m.name for m in pkgutil.walk_packages(jm.__path__, "jokulmist.") if not m.name.endswith("__main__")]
@@ -35,6 +37,24 @@ def test_the_public_names_are_there_documented_and_listed():
     with pytest.raises(AttributeError, match="Did you mean `Environment`"):
         _ = jm.Enviroment
     assert "train" in dir(jm)
+
+
+@pytest.mark.parametrize("kind", [*AGENTS.values(), jm.Dense, jm.Convolutional, jm.Recurrent, jm.Novelty])
+def test_a_signature_has_every_setting_with_its_default_and_the_docstring_what_it_means(kind):
+    parameters = inspect.signature(kind).parameters
+    told = {
+        name.strip("*"): entry
+        for head, entry in described_settings(inspect.cleandoc(kind.__doc__)).items()
+        for name in head.partition(" : ")[0].split(", ")
+    }
+    for name, field in kind.model_fields.items():
+        if name == "inner":  # what a fixed policy holds once it is read
+            continue
+        assert name in told, (kind, name)
+        if parameters[name].kind is not inspect.Parameter.VAR_POSITIONAL and not field.is_required():
+            assert parameters[name].default == field.default, (kind, name)
+    assert set(parameters) == set(kind.model_fields), kind
+    assert not re.search(r"See `\w+`\.", "".join(told.values())), kind
 
 
 @pytest.mark.parametrize(
@@ -170,13 +190,13 @@ def test_the_readme_does_what_it_says(capsys, monkeypatch):
     """Its Python runs from top to bottom, and its first environment is the one that `new` writes."""
     from jokulmist.command.starting import template
 
-    ten, declared, by_hand, trained = blocks("README.md", "python")
+    ten, declared, trained = blocks("README.md", "python")
     written = template("table", "environment", Path("pond.py"))
     assert declared[declared.index("import") :] == written[written.index("import") :]
     monkeypatch.setattr("matplotlib.pyplot.show", lambda: None)
     names = {"__name__": "readme"}
     Path("readme.py").write_text(declared)
-    exec(compile(declared + by_hand + trained, "readme.py", "exec"), names)
+    exec(compile(declared + trained, "readme.py", "exec"), names)
     assert names["run"].status == "done"
     lines = [line for line in ten.splitlines() if line]
     assert len(lines) == 10
@@ -299,7 +319,7 @@ def test_docstrings_of_the_gallery_tell_the_returns_that_are_measured(name):
 
 
 def test_every_screenshot_is_linked_and_every_link_is_there():
-    shots = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()}
+    shots = {path.name for path in (ROOT / "docs" / "screenshots").iterdir()} - {"make.py"}  # which makes them
     pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]
     text = "".join(page.read_text() for page in pages)
     assert len(shots) < 20

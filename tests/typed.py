@@ -33,3 +33,7 @@ assert_type(run, jm.Run)
 assert_type(jm.train(Pond(), jm.PPO(), steps=2_000, seeds=[0, 1]), jm.Runs)
 mean: float = jm.evaluate(run.policy, Pond()).mean
 jm.tarin(Pond(), jm.PPO())  # type: ignore[attr-defined]
+agent = jm.DQN(learning_rate=jm.linear(1e-3, 0.0, over=1.0), network=jm.Dense(64), replay_size=10_000, dueling=True)
+assert_type(agent.replay_size, int)
+jm.PPO(learning_rat=1e-3)  # type: ignore[call-arg]
+jm.PPO(epochs="many")  # type: ignore[arg-type]

@@ -56,6 +56,42 @@ class Mast(jm.Environment):
         return int(0.15 * state.off + 0.3 * state.drifting + 6.0 * state.lean + 1.8 * state.leaning > 0.0)
 
 
+class Spar(jm.Environment):
+    """Keep a spar upright in a swell by its foot, which is moved or held: three choices, noise, no bounds."""
+
+    time_limit = 500
+
+    class State(jm.State):
+        lean: float = jm.seen()
+        leaning: float = jm.seen()
+        foot: float = jm.seen()
+
+    action = jm.Choice("port", "hold", "starboard")
+
+    def begin(self, draw):
+        first = draw.uniform(-0.05, 0.05, shape=3)
+        return self.State(lean=first[0], leaning=first[1], foot=first[2])
+
+    def advance(self, state, action, draw):
+        xp, dt = self.xp, 0.04
+        foot = xp.clip(state.foot + 0.05 * (action - 1.0), -0.5, 0.5)
+        leaning = state.leaning + dt * (6.0 * xp.sin(state.lean) - 5.0 * foot) + draw.normal(0.0, 0.02)
+        return state.replace(lean=state.lean + dt * leaning, leaning=leaning, foot=foot)
+
+    @jm.reward
+    def upright(self, after):
+        return 1.0 + 0.0 * after.lean
+
+    @jm.ending
+    def fell(self, after):
+        return self.xp.abs(after.lean) > 0.4
+
+    @jm.reference
+    def feedback(self, state):
+        wanted = 3.0 * state.lean + 1.0 * state.leaning
+        return 2 if wanted > state.foot + 0.025 else 0 if wanted < state.foot - 0.025 else 1
+
+
 class Buoy(jm.Environment):
     """Swing a buoy's arm up against its weight with a motor that is too weak to lift it at once."""
 

@@ -70,6 +70,7 @@ IMAGES = {"DQN": 50_000}
 
 CHOOSING = {
     "mast": Problem(choosing.Mast, "feedback", CHOICES, "balance, +1 a step, bounds far too wide", BALANCE),
+    "spar": Problem(choosing.Spar, "feedback", CHOICES, "balance, +1 a step, three choices, noise", BALANCE),
     "buoy": Problem(choosing.Buoy, -154.0, RANGES, "swing-up, one range", SWING),
     "bucket": Problem(
         choosing.Bucket,

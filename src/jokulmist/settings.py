@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+import inspect
+import re
+from inspect import Parameter, Signature
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from pydantic import BaseModel, ConfigDict, ValidationError
 
@@ -20,16 +23,79 @@ class Settings(BaseModel):
     # What to write, where that is shorter than all defaults.
     example: ClassVar[str] = ""
 
-    def __init__(self, **settings: Any) -> None:
-        try:
-            super().__init__(**settings)
-        except ValidationError as failure:
-            raise SettingError(explain(type(self), failure)) from None
+    if not TYPE_CHECKING:  # a type checker makes one from the fields
+
+        def __init__(self, **settings: Any) -> None:
+            try:
+                super().__init__(**settings)
+            except ValidationError as failure:
+                raise SettingError(explain(type(self), failure)) from None
+
+    @classmethod
+    def __pydantic_init_subclass__(cls, **more: Any) -> None:
+        super().__pydantic_init_subclass__(**more)
+        cls.__signature__ = signature_of(cls)
+        if cls.__doc__ and "__doc__" in vars(cls):
+            cls.__doc__ = with_inherited_settings(cls)
 
     @classmethod
     def hint(cls, name: str) -> str:
         """What a setting that there is not may mean, as the end of a message."""
         return nearest(name, cls.model_fields)
+
+
+def signature_of(kind: type[Settings]) -> Signature:
+    """What a class is called with: the parameters of its `__init__`, and its fields by name, with their defaults; the
+    docstring has their types."""
+    parameters = list(inspect.signature(kind.__init__).parameters.values())[1:]
+    first = [p for p in parameters if p.kind is not Parameter.VAR_KEYWORD]
+    if len(first) == len(parameters):
+        return Signature(first)
+    fields = [
+        Parameter(name, Parameter.KEYWORD_ONLY, default=Parameter.empty if field.is_required() else field.get_default())
+        for name, field in kind.model_fields.items()
+        if name not in {p.name for p in first}
+    ]
+    return Signature([*first, *fields])
+
+
+SECTION = re.compile(r"^Parameters\n-+\n(.*?)(?=^\w[\w ]*\n-+\n|\Z)", re.S | re.M)
+# A line that begins at the margin, and all that belongs to it.
+ENTRY = re.compile(r"^(\S.*)\n((?:[ ]+.*\n|\n(?=[ ]))*)", re.M)
+
+
+def described_settings(doc: str) -> dict[str, str]:
+    """The entries of a docstring's section of parameters, by their first lines."""
+    section = SECTION.search(doc)
+    entries: list[tuple[str, str]] = ENTRY.findall(section.group(1).rstrip() + "\n") if section else []
+    return {head: f"{head}\n{text}" for head, text in entries}
+
+
+def with_inherited_settings(kind: type[Settings]) -> str:
+    """The docstring of a class, in which the settings that it inherits are described as its bases do: in the place of
+    an entry that only names them, and after all others."""
+    doc = inspect.cleandoc(vars(kind)["__doc__"])
+    inherited: dict[str, str] = {}
+    for base in kind.__mro__[1:]:
+        for head, entry in described_settings(inspect.cleandoc(vars(base).get("__doc__") or "")).items():
+            owners, colon, _ = head.partition(" : ")
+            if colon:
+                inherited = {**dict.fromkeys(owners.split(", "), entry), **inherited}
+    blocks: list[str] = []
+    for head, entry in described_settings(doc).items():
+        names = [name.strip() for name in head.split(",")]
+        blocks += [inherited[name] for name in names] if all(name in inherited for name in names) else [entry]
+    names_described = (
+        " ".join(block.partition("\n")[0].partition(" : ")[0] for block in blocks).replace(",", " ").split()
+    )
+    blocks += [inherited[name] for name in kind.model_fields if name in inherited and name not in names_described]
+    if not blocks:
+        return doc
+    text = f"Parameters\n----------\n{''.join(dict.fromkeys(blocks))}\n"
+    if SECTION.search(doc):
+        return SECTION.sub(lambda _: text, doc, count=1)
+    place = re.search(r"^(?:Notes|Examples)\n-+\n", doc, re.M)
+    return doc[: place.start()] + text + doc[place.start() :] if place else f"{doc.rstrip()}\n\n{text}"
 
 
 def explain(kind: type[Settings], failure: ValidationError) -> str:

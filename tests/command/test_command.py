@@ -8,6 +8,7 @@ import sys
 import time
 
 import pytest
+import typer
 from commands import jokulmist
 
 
@@ -54,9 +55,14 @@ def test_help_is_quick_and_loads_nothing_heavy():
 def test_every_command_has_help_with_an_example():
     from typer.testing import CliRunner
 
+    from jokulmist.command.application import GROUPS
     from jokulmist.command.main import app
 
-    for name in ("tour", "gallery", "new", "check", "play", "train", "evaluate", "runs", "compare", "tune"):
+    names = [name for texts in GROUPS.values() for name in texts]
+    assert sorted(names) == sorted(typer.main.get_command(app).commands)
+    overview = CliRunner().invoke(app, ["--help"]).output
+    for name in names:
+        assert f"\n  {name} " in overview
         result = CliRunner().invoke(app, [name, "--help"])
         assert result.exit_code == 0
         assert f"jokulmist {name}" in result.output

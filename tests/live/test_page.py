@@ -491,6 +491,42 @@ def test_what_a_program_asks_wrongly_is_told_in_words(served):
         assert expected in (problems[0]["text"] if problems else output["error"]), (path, output)
 
 
+def test_a_run_is_labelled_found_by_a_tag_renamed_and_moved_to_the_bin(opened, runs):
+    jm.train(jm.gallery.Tarn(), jm.QLearning(bins=3), steps=400, lane="plain", folder=runs, name="first-try")
+    page, complaints = opened()
+    go(page, "#/run/first-try")
+    page.locator("summary", has_text="Note, tags, name").click()
+    page.get_by_label("note", exact=True).fill("bins too wide")
+    page.get_by_label("tags", exact=True).fill("coarse, <b>bold</b>")
+    page.get_by_label("another name").fill("coarse-1")  # leaves the field of the tags, which saves them
+    page.wait_for_selector("#said:has-text('saved')")
+    go(page, "#/runs")
+    page.fill("input[type=search]", "coarse bins")
+    page.wait_for_function("() => document.querySelectorAll('table.runs tbody tr').length === 1")
+    assert page.locator("tr .tag").all_inner_texts() == ["coarse", "<b>bold</b>"]
+    page.fill("input[type=search]", "")
+    go(page, "#/run/first-try")
+    page.get_by_label("another name").fill("../ferry")
+    page.get_by_role("button", name="Rename").click()
+    page.wait_for_selector("#said:has-text('the name of a run')")
+    page.get_by_label("another name").fill("coarse-1")
+    page.get_by_role("button", name="Rename").click()
+    page.wait_for_selector("h1:text('coarse-1')")
+    assert json.loads((runs / "coarse-1" / "labels.json").read_text())["note"] == "bins too wide"
+    assert len(jm.Run.open(runs / "coarse-1").episodes) > 0
+    page.wait_for_function("() => document.querySelector('[aria-label=note]').value === 'bins too wide'")
+    number = Queue(runs).add("report", "coarse-1")
+    Queue(runs).pause(number)
+    page.get_by_role("button", name="Move to the bin").click()
+    page.wait_for_selector(f"#said:has-text('job {number} is about coarse-1')")
+    Queue(runs).drop(number)
+    page.get_by_role("button", name="Move to the bin").click()
+    page.wait_for_selector("h1:not(:text('coarse-1'))")
+    assert not (runs / "coarse-1").exists()
+    assert [path.name.startswith("coarse-1-") for path in (runs / ".bin").iterdir()] == [True]
+    assert all("400" in complaint for complaint in complaints)  # of the two that were refused
+
+
 def test_jobs_are_moved_chosen_together_and_one_that_failed_says_why(opened, tmp_path):
     plan = tmp_path / "plan.toml"
     plan.write_text(

@@ -54,6 +54,8 @@ def test_a_class_that_no_file_holds_trains_here(tmp_path):
     assert [run.status for run in runs] == ["done", "done"]
     with pytest.raises(SettingError, match="`workers` must be a whole number above 0; got 0"):
         jm.train(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], workers=0, folder=tmp_path)
+    with pytest.raises(SettingError, match="give one of them"):
+        jm.train(Inside(), jm.QLearning(), steps=200, seed=3, seeds=[0, 1], folder=tmp_path)
 
 
 FRAGILE = """

@@ -210,28 +210,26 @@ def _kinds_of(annotation: Any) -> set[Any]:
     return {get_origin(annotation) or annotation}
 
 
-if TYPE_CHECKING:
-    from pydantic._internal._model_construction import ModelMetaclass
+if TYPE_CHECKING:  # by it a type checker knows the settings of a class
+    from pydantic._internal._model_construction import ModelMetaclass as _Declared
 else:
-    ModelMetaclass = type(Settings)
 
+    class _Declared(type(Settings)):
+        """Tells what is wrong with the settings of a class in this library's words."""
 
-class _Declared(ModelMetaclass):
-    """Tells what is wrong with the settings of a class in this library's words."""
-
-    def __new__(mcs, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **more: Any) -> Any:
-        try:
-            return super().__new__(mcs, name, bases, namespace, **more)
-        except PydanticUserError as failure:
-            setting = re.search(r"`(\w+) = (.*?)`", str(failure))
-            if setting is None or failure.code != "model-field-missing-annotation":
-                raise
-            named, value = setting.groups()
-            kind = type(namespace.get(named)).__name__
-            raise DeclarationError(
-                f"`{name}` has a setting without a type, `{named} = {value}`. Write `{named}: {kind} = {value}`, or "
-                f"`{named}: ClassVar[{kind}] = {value}` where it is no setting."
-            ) from None
+        def __new__(mcs, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **more: Any) -> Any:
+            try:
+                return super().__new__(mcs, name, bases, namespace, **more)
+            except PydanticUserError as failure:
+                setting = re.search(r"`(\w+) = (.*?)`", str(failure))
+                if setting is None or failure.code != "model-field-missing-annotation":
+                    raise
+                named, value = setting.groups()
+                kind = type(namespace.get(named)).__name__
+                raise DeclarationError(
+                    f"`{name}` has a setting without a type, `{named} = {value}`. Write `{named}: {kind} = {value}`, "
+                    f"or `{named}: ClassVar[{kind}] = {value}` where it is no setting."
+                ) from None
 
 
 class Agent(Settings, metaclass=_Declared):

@@ -61,7 +61,7 @@ class Fixed(Agent):
     _decisions: int = PrivateAttr(default=0)
 
     def __init__(self, policy: Any = "", **settings: Any) -> None:
-        super().__init__(policy=str(policy), **settings)
+        super().__init__(**{**settings, "policy": str(policy)})
 
     def holding(self, agent: Agent, spec: Spec, learner: Any, decisions: int) -> Fixed:
         """The same with what it learned."""

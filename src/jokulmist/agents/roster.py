@@ -69,7 +69,7 @@ class Roster(Agent):
     def __init__(self, *policies: Any, **settings: Any) -> None:
         members = policies or settings.pop("policies", ())
         settings.pop("policies", None)
-        super().__init__(policies=members, **settings)
+        super().__init__(**{**settings, "policies": members})
 
     @field_validator("policies", mode="before")
     @classmethod

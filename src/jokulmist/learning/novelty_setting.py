@@ -49,10 +49,8 @@ class Novelty(Settings):
     discount: Annotated[float, Field(ge=0.0, le=1.0)] = 0.99
     learning_rate: float = 1e-3
 
-    def __init__(self, weight: Any = None, **settings: Any) -> None:
-        if weight is not None:
-            settings["weight"] = weight
-        super().__init__(**settings)
+    def __init__(self, weight: float = 0.1, **settings: Any) -> None:
+        super().__init__(**{**settings, "weight": weight})
 
     @field_validator("weight", "learning_rate")
     @classmethod

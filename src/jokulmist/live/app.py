@@ -21,7 +21,7 @@ from starlette.responses import FileResponse, Response, StreamingResponse
 from starlette.routing import Route
 
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed
-from jokulmist.live import forms, views
+from jokulmist.live import forms, labels, views
 from jokulmist.live.folder import RunFolder, job_as_json
 from jokulmist.live.games import Games
 from jokulmist.plain_files import plain_file
@@ -52,7 +52,8 @@ PAGE = (
 )
 REPORTS = ("charts.js", "report.css")  # the report's own files, which draw here, too
 KINDS = {"html": "text/html; charset=utf-8", "css": "text/css; charset=utf-8", "js": "text/javascript; charset=utf-8"}
-VERBS = (*OPTIONS, "stop")
+FOLDER_VERBS = ("label", "rename", "bin")
+VERBS = (*OPTIONS, "stop", *FOLDER_VERBS)
 JOB_VERBS = ("pause", "resume", "stop", "drop", "first", "move_up", "move_down", "accept")
 _DRAWING = threading.Lock()
 
@@ -145,7 +146,8 @@ class Live:
 
     async def run(self, request: Request) -> Response:
         path = self.folder.run(request.path_params["name"])
-        return as_json(await run_in_threadpool(views.detail, path, not self.look))
+        detail = await run_in_threadpool(views.detail, path, not self.look)
+        return as_json({**detail, "labels": labels.labels_of(path).model_dump(mode="json")})
 
     async def compare(self, request: Request) -> Response:
         request_body = await object_in(request)
@@ -217,9 +219,19 @@ class Live:
             raise LookupFailed(f"a run can be asked to {listed(VERBS)}; got {verb!r:.40}.")
         if verb == "stop":
             return as_json(await run_in_threadpool(self._stop, path))
+        if verb in FOLDER_VERBS:
+            return as_json(await run_in_threadpool(self._arrange, verb, path, request_body))
         number = await run_in_threadpool(partial(self.folder.queue.add, verb, name, **request_body))
         self.begin_work()
         return as_json(job_as_json(self.folder.queue.job(number)))
+
+    def _arrange(self, verb: str, path: Path, request_body: dict[str, Any]) -> dict[str, Any]:
+        """Label a run, give it another name, or move it to the bin."""
+        if verb == "label":
+            return labels.write_labels(path, request_body).model_dump(mode="json")
+        if verb == "rename":
+            return {"run": labels.rename(path, request_body.get("name"), self.folder.queue).name}
+        return {"told": f"{path.name} is in {labels.move_to_bin(path, self.folder.queue)}"}
 
     def _stop(self, path: Path) -> dict[str, Any]:
         """Stop a run cleanly, whoever trains it on this machine."""

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import LookupFailed
+from jokulmist.live.labels import LABELS, labels_of
 from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.origin import ORIGIN, checked_origin
@@ -111,7 +112,7 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
     except OSError:
         return stamps
     for entry in entries:
-        if not entry.is_dir(follow_symlinks=False):
+        if entry.name.startswith(".") or not entry.is_dir(follow_symlinks=False):
             continue
         try:
             origin = os.stat(f"{entry.path}/{ORIGIN}")
@@ -121,7 +122,11 @@ def _stamps(folder: Path) -> dict[str, Stamp]:
             size = os.stat(f"{entry.path}/{files.EPISODES}").st_size
         except OSError:
             size = 0
-        stamps[entry.name] = (origin.st_mtime_ns, origin.st_size, size)
+        try:
+            labels = os.stat(f"{entry.path}/{LABELS}").st_mtime_ns
+        except OSError:
+            labels = 0
+        stamps[entry.name] = (origin.st_mtime_ns, origin.st_size, size, labels)
     return stamps
 
 
@@ -148,6 +153,7 @@ def _row(path: Path) -> Row | None:
         "steps": planned if isinstance(planned, int) else None,
         "rate": row["decisions"] / seconds if seconds > 0.0 else None,
         "spark": sparks(columns),
+        **labels_of(path).model_dump(mode="json"),
     }
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import ast
 import copy
 import inspect
-import re
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
@@ -24,6 +23,7 @@ from jokulmist.learning.schedules import Schedule
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import read_toml
 from jokulmist.records.run_folder import PLAN
+from jokulmist.settings import described_settings
 from jokulmist.training.plans.plan import SECTIONS, Plan, plan_of
 from jokulmist.training.plans.sources import environment_class
 from jokulmist.workshop.check.check import check
@@ -42,7 +42,7 @@ TRAINING: tuple[dict[str, Any], ...] = (
         "help": "one episode in so many is kept step by step; empty for none",
     },
 )
-CHECKED_STEPS = 500
+CHECKED_STEPS, ENOUGH_STEPS = 500, 1_000_000
 # Files of the working folder that are read for classes, and how long one may be.
 MOST_FILES, MOST_SOURCE = 300, 1 << 20
 MOST_WRONG = 40
@@ -187,23 +187,11 @@ def fields_of_method(name: str) -> list[dict[str, Any]]:
 
 
 def helps_of(kind: type[Agent]) -> dict[str, str]:
-    """What the docstrings of a class and of those it is made from say of each setting."""
+    """The first sentence that a class's docstring has of each setting."""
     helps: dict[str, str] = {}
-    for cls in reversed(kind.__mro__):
-        doc = inspect.cleandoc(cls.__dict__.get("__doc__") or "")
-        section = re.search(r"^Parameters\n-+\n(.*?)(?=^\w+\n-+\n|\Z)", doc, re.S | re.M)
-        if section is None:
-            continue
-        names: list[str] = []
-        for line in section.group(1).splitlines():
-            if line and not line.startswith(" "):
-                names = [name.strip() for name in line.partition(":")[0].split(",")]
-                if ":" in line:
-                    helps.update(dict.fromkeys(names, ""))
-                else:
-                    names = []
-            elif line.strip() and names:
-                helps.update({name: f"{helps[name]} {line.strip()}".strip() for name in names})
+    for head, entry in described_settings(inspect.cleandoc(kind.__doc__ or "")).items():
+        text = " ".join(line.strip() for line in entry.splitlines()[1:])
+        helps.update(dict.fromkeys(head.partition(" : ")[0].split(", "), text))
     return {name: text.partition(". ")[0].rstrip(".").replace("``", "`") for name, text in helps.items()}
 
 
@@ -332,18 +320,19 @@ def problems_of(
             return problems
         except JokulmistError as wrong:
             field = _field_meant(form, str(wrong))
-            problems.append(
-                {"section": field[0] if field else "", "name": field[1] if field else "", "text": str(wrong)}
-            )
+            section, place = field or ("", "")
+            if any((problem["section"], problem["name"]) == field for problem in problems):
+                return problems
+            problems.append({"section": section, "name": place, "text": str(wrong)})
             if field is None:
                 return problems
-            part = form[field[0]]
-            *tables, name = [field[1]] if field[1] in part else field[1].split(".")
+            part = form[section]
+            *tables, name = [place] if place in part else place.split(".")
             for key in tables:
                 part = part[key]
             del part[name]
             if name == "steps":  # some number is needed
-                part[name] = CHECKED_STEPS
+                part[name] = ENOUGH_STEPS
     return problems
 
 

@@ -220,6 +220,10 @@ def train(
     20
     """
     agent = _checked_agent(environment, agent)
+    if seeds is not None and seed != 0:
+        raise SettingError(
+            f"`seed` is {seed!r} and `seeds` are {list(seeds)!r:.60}: give one of them, e.g. `seeds=[{seed!r}]`."
+        )
     training = Training(
         steps=steps,
         episodes=episodes,

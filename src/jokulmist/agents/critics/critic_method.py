@@ -84,14 +84,17 @@ class CriticAgent(Agent):
     network : Dense, Convolutional or function, optional
         Of the policy and of each critic, which is given the action as a channel more.
     scaling : {"bounds", "running", "none"}
-        How numbers are scaled; see `PolicyAgent`.
+        How numbers are scaled, as in `PPO`.
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return; replay keeps them as they were. Off
         by default: the scale moves while critics learn, which cost `TD3` and `DDPG` a level on the proving ground.
         Rewards of thousands, or of thousandths, need it, or weights of the terms.
     optimiser : {"adam", "rmsprop", "sgd"}
+        How gradients become steps.
     gradient_clip : float, optional
         Largest norm of a gradient; None for no clipping (in a plan ``"off"``).
+    novelty : Novelty, optional
+        Also seek what was seldom met: ``jm.Novelty(0.5)``.
     """
 
     learning_rate: Scheduled = 1e-3

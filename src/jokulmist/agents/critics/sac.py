@@ -52,7 +52,7 @@ class SAC(CriticAgent):
         Spread that learning begins with, before squashing.
     minibatch : int
         Transitions in one update, or with a recurrent network sequences of them: 64 need as many decisions as 128 on
-        the problems that chose it, and half the products (see `CriticAgent`).
+        the problems that chose it, and half the products.
     learning_rate, policy_rate, discount, replay_size, replay_start, learn_every, target_share, n_step
         See `CriticAgent`.
     network, scaling, rewards_scaled, optimiser, gradient_clip

@@ -91,6 +91,7 @@ class PolicyAgent(Agent):
     Parameters
     ----------
     learning_rate : float or schedule
+        Step size of the optimiser.
     discount : float, in [0, 1]
         Weight of the reward one decision later.
     discount_per : {"decision", "advance"}
@@ -130,6 +131,7 @@ class PolicyAgent(Agent):
     first_spread : float
         For a Range: the spread that learning begins with, where the bounds stand at -1 and 1.
     optimiser : {"adam", "rmsprop", "sgd"}
+        How gradients become steps.
     gradient_clip : float, optional
         Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
     novelty : Novelty, optional

@@ -53,6 +53,8 @@ class ImplicitQ(RecordedPolicy):
         How much more a better decision is cloned; 0 clones all alike.
     target_share : float, in [0, 1]
         How far the target critics follow at each update.
+    first_spread : float
+        For a Range: the spread that learning begins with, where the bounds stand at -1 and 1.
     learning_rate, discount, minibatch, network, scaling, spread_by_state, optimiser, gradient_clip
         See `RecordedPolicy`.
 

@@ -24,6 +24,7 @@ class RecordedPolicy(Agent):
     Parameters
     ----------
     learning_rate : float or schedule
+        Step size of the optimiser.
     discount : float, in [0, 1]
         Weight of the reward one decision later.
     minibatch : int
@@ -34,6 +35,7 @@ class RecordedPolicy(Agent):
     spread_by_state : bool
         For a Range: whether the spread depends on what is seen.
     optimiser : {"adam", "rmsprop", "sgd"}
+        How gradients become steps.
     gradient_clip : float, optional
     """
 

@@ -23,7 +23,7 @@ class DoubleQLearning(TableAgent):
 
     Where rewards are noisy, the largest of several values is too large by chance, and Q-learning believes it. Actions
     are chosen by the mean of both tables, which are kept as ``values`` of shape ``(2, cells, actions)``.
-    See `TableAgent` for the settings. Differs from the book as `QLearning` does; exploration falls over four fifths of
+    Differs from the book as `QLearning` does; exploration falls over four fifths of
     the run instead of half of it. Fails when there are few decisions: each of them moves one table alone.
 
     Examples

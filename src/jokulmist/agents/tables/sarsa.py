@@ -18,7 +18,7 @@ class Sarsa(TableAgent):
     Rummery and Niranjan (1994); Sutton and Barto (2018), equation 6.7.
 
     The next action is drawn once and then taken. At a cut no next action is taken, and the expectation under the
-    policy is in. See `TableAgent` for the settings. Differs from the book as `QLearning` does. Fails when
+    policy is in. Differs from the book as `QLearning` does. Fails when
     exploration stays high: it learns the value of exploring. What it learned while exploration was high also fades
     slowly in long episodes, one decision further back at a time, and what looked best then is taken for good. Where
     that is so (on the tarn it costs 15 %) begin with high values and explore less:
@@ -51,7 +51,7 @@ class ExpectedSarsa(TableAgent):
 
     Q(s, a) += learning_rate (r + discount sum_b p(b | s') Q(s', b) - Q(s, a))
 
-    Van Seijen et al. (2009); Sutton and Barto (2018), equation 6.9. See `TableAgent` for the settings. Differs from
+    Van Seijen et al. (2009); Sutton and Barto (2018), equation 6.9. Differs from
     the book as `QLearning` does. Fails when the channels have many bins together.
 
     Examples

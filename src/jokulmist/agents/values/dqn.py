@@ -109,6 +109,7 @@ class DQN(Agent):
     Parameters
     ----------
     learning_rate : float or schedule
+        Step size of the optimiser.
     discount : float, in [0, 1]
     discount_per : {"decision", "advance"}
         Where a decision lasts for several advances: whether the discount counts once a decision, or once an advance,
@@ -163,8 +164,19 @@ class DQN(Agent):
     rewards_scaled : bool
         Whether rewards are divided by the spread of the running discounted return when they are learned from; replay
         keeps them as they were, and values are told in the environment's own scale.
-    network, scaling, optimiser, gradient_clip, novelty, frozen
-        See `PolicyAgent`.
+    network : Dense, Convolutional, Recurrent or function, optional
+        By default `Dense` where only numbers are seen, `Convolutional` where images are.
+    scaling : {"running", "bounds", "none"}
+        How numbers are scaled: by running statistics, by the declared bounds, or not; as in `PPO`.
+    optimiser : {"adam", "rmsprop", "sgd"}
+        How gradients become steps.
+    gradient_clip : float, optional
+        Largest norm of the gradient; None for no clipping (in a plan ``"off"``).
+    novelty : Novelty, optional
+        Also seek what was seldom met: ``jm.Novelty(0.5)``.
+    frozen : tuple of str
+        Parts of the network that do not learn, e.g. ``("layers[0]",)``: of a run that begins with what another has
+        learned. A wrong name is told with those there are.
 
     Notes
     -----

@@ -12,7 +12,7 @@ import math
 import re
 from collections.abc import Callable, Sequence
 from functools import cached_property
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
@@ -84,6 +84,10 @@ class Dense(NetworkSettings):
     Dense(32, 32, activation='tanh')
     """
 
+    if TYPE_CHECKING:
+
+        def __init__(self, *hidden: int, activation: Activation = "relu", start: Start = "orthogonal") -> None: ...
+
     def refuse(self, spec: Spec) -> None:
         if spec.images:
             raise SettingError(
@@ -124,6 +128,16 @@ class Convolutional(NetworkSettings):
     filters: tuple[tuple[Wide, Wide, Wide], ...] | None = None
 
     example = "jm.Convolutional(128, filters=[(16, 4, 4), (32, 2, 2)])"
+
+    if TYPE_CHECKING:
+
+        def __init__(
+            self,
+            *hidden: int,
+            filters: Sequence[Sequence[int]] | None = None,
+            activation: Activation = "relu",
+            start: Start = "orthogonal",
+        ) -> None: ...
 
     @field_validator("filters")
     @classmethod
@@ -202,7 +216,7 @@ def usual_network(spec: Spec) -> NetworkSettings:
     if not spec.images:
         return Dense()
     large = max(min(channel.shape[:2]) for channel in spec.images) >= LARGE
-    return Convolutional(hidden=(512,)) if large else Convolutional()
+    return Convolutional(512) if large else Convolutional()
 
 
 Build = Callable[[Sequence[Channel], int, Any], Any]
@@ -274,6 +288,19 @@ class Recurrent(NetworkSettings):
 
     example = 'jm.Recurrent(64, cell="gru")'
 
+    if TYPE_CHECKING:
+
+        def __init__(
+            self,
+            *hidden: int,
+            cell: Cell = "gru",
+            before: Any = None,
+            sequence: int = 128,
+            burn_in: int = 16,
+            activation: Activation = "relu",
+            start: Start = "orthogonal",
+        ) -> None: ...
+
     @field_validator("hidden")
     @classmethod
     def _check_hidden(cls, hidden: tuple[int, ...]) -> tuple[int, ...]:
@@ -303,7 +330,7 @@ class Recurrent(NetworkSettings):
         (width,) = self.hidden
         before = self.before
         if before is None:
-            before = usual_network(spec) if spec.images else Dense(hidden=(width,))
+            before = usual_network(spec) if spec.images else Dense(width)
         entering, body = width, before
         if isinstance(before, NetworkSettings):  # its last hidden layer takes the place of outputs
             entering, body = before.hidden[-1], before.model_copy(update={"hidden": before.hidden[:-1]})

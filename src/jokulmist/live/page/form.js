@@ -48,6 +48,7 @@ export async function formView(main, known, { query }) {
       input.setAttribute("aria-describedby", `${id}-wrong`);
       const box = make("div", { class: field.kind === "lines" ? "field whole" : "field" }, make("label", { for: id }, field.group && field.kind !== "lines" ? field.name.split(".").pop() : field.name), input, make("p", { class: "note" }, [bounds, field.help].filter(Boolean).join("; ")), wrong);
       const begun = shown[`${section}.${field.name}`];
+      if (begun === undefined && fitting && section === "training") input.value = ""; // what that run did not ask for
       if (begun === null) input.placeholder = "as the run has it";
       else if (begun !== undefined && field.kind === "flag") input.checked = begun === true;
       else if (begun !== undefined) input.value = String(begun);

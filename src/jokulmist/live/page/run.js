@@ -21,6 +21,20 @@ export async function runView(main, known, { rest }) {
 
   const form = make("select", { "aria-label": "form of the export" }, ["python", "c", "javascript", "onnx"].map(value => make("option", { value }, value)));
 
+  // What is written to a run afterwards; it is saved as soon as a field is left.
+  function labelled() {
+    const row = told.labels;
+    const note = make("textarea", { "aria-label": "note", rows: "1", placeholder: "a note to yourself", value: row.note });
+    const tags = make("input", { "aria-label": "tags", placeholder: "tags: calm, baseline", value: row.tags.join(", ") });
+    const save = () => ask(`${path}/label`, { note: note.value, tags: tags.value.split(",").map(tag => tag.trim()).filter(Boolean) }).then(() => say("saved")).catch(wrong => say(wrong.message));
+    note.addEventListener("change", save);
+    tags.addEventListener("change", save);
+    const other = make("input", { "aria-label": "another name", value: name });
+    return make("details", { open: Boolean(row.note || row.tags.length) }, make("summary", {}, "Note, tags, name"), make("div", { class: "fields labels" }, note, tags,
+      make("div", {}, other, button("Rename", async () => { const { run } = await ask(`${path}/rename`, { name: other.value.trim() }); location.hash = `#/run/${encodeURIComponent(run)}`; })),
+      make("div", {}, button("Move to the bin", async () => { const { told } = await ask(`${path}/bin`, {}); location.hash = "#/runs"; say(told); }), make("span", { class: "note" }, " the folder .bin, which you empty by hand"))));
+  }
+
   function built() {
     const figure = className => make("figure", { class: `chart ${className}` });
     for (const key of ["curve", "ledger", "closings", "machine"]) parts[key] = figure(key === "curve" ? "tall" : "");
@@ -42,6 +56,7 @@ export async function runView(main, known, { rest }) {
         parts.export = make("span", {}, form, " ", button("Export", async () => { const job = await ask(`${path}/export`, { form: form.value }); say(`job ${job.id} waits: ${job.command}`); })),
         make("a", { href: `#/new?run=${encodeURIComponent(name)}` }, "Again with changes"), " ",
         make("a", { href: `#/play?run=${encodeURIComponent(name)}` }, "Play beside it")),
+      known.look ? "" : labelled(),
       make("section", {}, make("h2", {}, "What was learned"), make("p", { class: "note" }, "Drag across to look closer, double-click to see all, point to read."), parts.curve),
       make("div", { class: "pair" }, sections.ledger, sections.closings),
       known.look || !told.picture ? "" : make("section", {}, make("h2", {}, "The agent, early and late"), make("div", { class: "tools" }, look("early"), look("late")), parts.replays),

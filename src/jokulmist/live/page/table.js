@@ -11,7 +11,7 @@ export function cells(row) {
   const bar = make("i");
   bar.style.width = `${share}%`;
   return {
-    run: make("a", { href: `#/run/${encodeURIComponent(row.run)}` }, row.run), environment: row.environment, agent: row.agent, seed: String(row.seed),
+    run: make("a", { href: `#/run/${encodeURIComponent(row.run)}` }, row.run, (row.tags || []).map(tag => make("span", { class: "tag" }, tag))), environment: row.environment, agent: row.agent, seed: String(row.seed),
     status: make("span", {}, share === null || row.status === "done" ? "" : make("span", { class: "progress", "aria-hidden": "true" }, bar), make("span", { class: `status ${row.status}` }, row.status), share === null ? "" : ` ${share}%`),
     decisions: whole(row.decisions), score: number(row.score), spark: spark(row.spark || []), left: duration(row.left), began: moment(row.began),
   };

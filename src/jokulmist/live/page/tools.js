@@ -108,7 +108,7 @@ export function sorted(rows, key, down) {
 
 export function matching(rows, text, status) {
   const words = text.toLowerCase().split(/\s+/).filter(Boolean);
-  return rows.filter(row => (!status || row.status === status) && words.every(word => `${row.run} ${row.environment} ${row.agent} ${row.status} seed ${row.seed}`.toLowerCase().includes(word)));
+  return rows.filter(row => (!status || row.status === status) && words.every(word => `${row.run} ${row.environment} ${row.agent} ${row.status} seed ${row.seed} ${(row.tags || []).join(" ")} ${row.note || ""}`.toLowerCase().includes(word)));
 }
 
 export function grouped(rows, key) {

@@ -98,7 +98,7 @@ def _compiling(environment: Environment) -> str | None:
 def surroundings(rooms: tuple[str, ...] = ("",)) -> str:
     """What else decides: versions, the processor, and what is in the files of this library, or of these rooms of
     it, which change while it is worked on."""
-    versions = [version(name) for name in ("jax", "jaxlib", "numpy", "equinox", "optax")]
+    versions = [version(name) for name in ("jax", "jaxlib", "numpy", "optax")]
     package = Path(jokulmist.__file__).parent
     files = [
         file
