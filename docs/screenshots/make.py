@@ -18,7 +18,7 @@ from playwright.sync_api import sync_playwright
 import jokulmist as jm
 
 SIZE = {"width": 1280, "height": 800}
-LONG = '[environment]\nuse = "tarn"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 40_000_000\nseeds = [2, 3, 4]\nevaluate_every = 4_000_000'
+LONG = '[environment]\nuse = "tarn"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 90_000_000\nseeds = [2, 3, 4]\nevaluate_every = 6_000_000'
 
 
 def demo_runs(folder):
@@ -26,6 +26,7 @@ def demo_runs(folder):
     for gusts, seed in ((0.02, 0), (0.0, 1)):
         jm.train(jm.gallery.Ferry(gusts=gusts), jm.PPO(), steps=100_000, seed=seed, record_every=200, folder=folder)
     jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=400_000, seed=1, folder=folder)
+    (folder / "ferry-ppo-002" / "labels.json").write_text('{"note": "", "tags": ["calm"]}')
     (folder.parent / "tarn.toml").write_text(LONG)
     subprocess.run([sys.executable, "-m", "jokulmist", "new", "pond.py"], cwd=folder.parent, check=True)
     command = [sys.executable, "-m", "jokulmist", "train", "tarn.toml", "--queue", "--folder", str(folder)]
@@ -50,7 +51,7 @@ def shot_run(page, to):
     page.goto(page.url.partition("#")[0] + "#/run/tarn-qlearning-002")
     page.wait_for_selector("main .status.running")
     page.wait_for_selector(".legend :text('evaluated'), figure :text('evaluated')", timeout=120_000)
-    page.wait_for_timeout(20_000)  # half of the run, so that there is a curve to see
+    page.wait_for_timeout(20_000)  # so that there is a curve to see
     page.screenshot(path=to / "live-run.png")
 
 
@@ -68,7 +69,7 @@ def main():
     with tempfile.TemporaryDirectory() as parent, sync_playwright() as driver:
         folder = Path(parent) / "runs"
         demo_runs(folder)
-        command = [sys.executable, "-m", "jokulmist", "live", str(folder), "--port", "0"]
+        command = [sys.executable, "-m", "jokulmist", "live", "runs", "--port", "0"]
         server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=parent)
         try:
             address = re.search(r"http://\S+", server.stdout.readline())[0]

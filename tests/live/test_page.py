@@ -52,7 +52,7 @@ LOOKED_AT = r"""() => {
 def serve(folder, *words):
     """The command in a process of its own; its process and address."""
     command = [sys.executable, "-m", "jokulmist", "live", str(folder), "--port", "0", "--token", TOKEN, *words]
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=folder.parent)
+    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder.parent)
     return process, re.search(r"http://\S+", process.stdout.readline())[0]
 
 
@@ -560,8 +560,7 @@ def test_jobs_are_moved_chosen_together_and_one_that_failed_says_why(opened, tmp
         assert complaints == []
     finally:
         process.send_signal(signal.SIGINT)
-        process.wait(timeout=20)
-        process.stdout.close()
+        assert "Traceback" not in process.communicate(timeout=20)[1]  # although a page is open
 
 
 def test_functions_of_the_page_in_node(tmp_path):

@@ -7,6 +7,7 @@ import socket
 import subprocess
 import threading
 from pathlib import Path
+from typing import Any
 
 import typer
 
@@ -46,7 +47,13 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
         else "Ctrl-C ends the page; what is being trained goes on.",
         err=True,
     )
-    server = uvicorn.Server(
+
+    class Server(uvicorn.Server):
+        def handle_exit(self, sig: int, frame: Any) -> None:
+            page.end()
+            super().handle_exit(sig, frame)
+
+    server = Server(
         uvicorn.Config(
             Guarded(page.app(), token, shown_port, hosts),
             log_level="warning",

@@ -87,9 +87,18 @@ class Live:
                 except TimeoutError:
                     yield ": still here\n\n"
                     continue
+                if change is None:
+                    return
                 yield f"data: {dumped(change).decode()}\n\n"
         finally:
             self._listening.discard(queue)
+
+    def end(self) -> None:
+        """End the streams of events, so that the server need not break them off."""
+        for queue in list(self._listening):
+            while queue.full():
+                queue.get_nowait()
+            queue.put_nowait(None)
 
     async def _watch(self) -> None:
         """Look at the folder while somebody listens, and tell what has changed."""
