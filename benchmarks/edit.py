@@ -46,11 +46,11 @@ class Raft(jm.Environment):
 """
 IMAGES = """
 
-    @jm.sensor(low=0, high=255, shape=(16, 16, 1), image=True)
+    @jm.sensor(shape=(16, 16, 1), image=True)
     def seen_from_above(self, state):
-        xp = self.xp
-        column = xp.asarray((state.place + 4.0) * 1.9, dtype=xp.int32)
-        return xp.where(xp.arange(16)[None, :, None] == column, 255, 0) + xp.zeros((16, 16, 1), dtype=xp.int32)
+        columns = self.xp.arange(16)[None, :]
+        light = 255.0 * self.xp.exp(-((columns - 7.5 - 1.8 * state.place) ** 2) / 4.0)
+        return self.xp.asarray(self.xp.broadcast_to(light, (16, 16)), dtype=self.xp.uint8)[:, :, None]
 """
 TERM = """
     @jm.reward(weight=-{number})
