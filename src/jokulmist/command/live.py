@@ -48,12 +48,12 @@ def live(folder: Path, host: str, port: int, workers: int, look: bool, token: st
         err=True,
     )
 
-    class Server(uvicorn.Server):
+    class PageServer(uvicorn.Server):
         def handle_exit(self, sig: int, frame: Any) -> None:
             page.end()
             super().handle_exit(sig, frame)
 
-    server = Server(
+    server = PageServer(
         uvicorn.Config(
             Guarded(page.app(), token, shown_port, hosts),
             log_level="warning",
