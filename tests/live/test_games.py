@@ -2,7 +2,6 @@
 
 import json
 import shutil
-from types import SimpleNamespace
 
 import pytest
 from commands import benchmark
@@ -112,7 +111,8 @@ def test_an_answer_holds_whatever_a_record_does():
 def test_other_machines_are_told_of(tmp_path, monkeypatch, capsys):
     # Its configuration would send the log of this process to what is captured here.
     monkeypatch.setattr("uvicorn.Config", lambda *_, **__: None)
-    monkeypatch.setattr("uvicorn.Server", lambda _: SimpleNamespace(run=lambda **_: None))
+    quiet = {"__init__": lambda self, _: None, "run": lambda self, **_: None}
+    monkeypatch.setattr("uvicorn.Server", type("Quiet", (), quiet))
     live(tmp_path, "0.0.0.0", 0, 0, True, None)
     assert "Other machines can reach this port" in capsys.readouterr().err
     live(tmp_path, "127.0.0.1", 0, 0, True, None)
