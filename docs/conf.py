@@ -1,6 +1,5 @@
 """How the site is built: `sphinx-build -W docs build/site`. The pages are those that a forge shows; the reference is made from the docstrings."""
 
-import inspect
 import re
 import sys
 from pathlib import Path
@@ -82,19 +81,14 @@ def settings_page():
         "",
     ]
     for name, kind in AGENTS.items():
-        entries = described_settings(inspect.cleandoc(kind.__doc__)).values()
         if not kind.model_fields or name in ("Fixed", "Roster"):
             continue
         lines += [name, "-" * len(name), "", ".. list-table::", "   :header-rows: 1", "   :widths: 20 20 20 40", ""]
         lines += ["   * - setting", "     - default", "     - allowed", "     - meaning"]
-        for entry in entries:
-            head, *text = entry.splitlines()
-            names, _, allowed = head.partition(" : ")
-            for setting in names.split(", "):
-                default = kind.model_fields[setting].get_default()
-                shown = "" if default is None else f"``{default}``"
-                meaning = " ".join(line.strip() for line in text)
-                lines += [f"   * - ``{setting}``", f"     - {shown}", f"     - {allowed}", f"     - {meaning}"]
+        for setting, (allowed, meaning) in described_settings(kind).items():
+            default = kind.model_fields[setting].get_default()
+            shown = "" if default is None else f"``{default}``"
+            lines += [f"   * - ``{setting}``", f"     - {shown}", f"     - {allowed}", f"     - {meaning}"]
         lines.append("")
     return lines
 

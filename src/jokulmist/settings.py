@@ -5,14 +5,46 @@ from __future__ import annotations
 import inspect
 import re
 from inspect import Parameter, Signature
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
-from pydantic import BaseModel, ConfigDict, ValidationError
+from pydantic import BaseModel, ConfigDict, PydanticUserError, ValidationError
 
-from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.errors import DeclarationError, SettingError, listed, nearest
+
+if TYPE_CHECKING:  # by it a type checker knows the settings of a class
+    from pydantic._internal._model_construction import ModelMetaclass as SettingsType
+else:
+
+    class SettingsType(type(BaseModel)):
+        def __new__(mcs, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **more: Any) -> Any:
+            try:
+                return super().__new__(mcs, name, bases, namespace, **more)
+            except PydanticUserError as failure:
+                setting = re.search(r"`(\w+) = (.*?)`", str(failure))
+                if setting is None or failure.code != "model-field-missing-annotation":
+                    raise
+                named, value = setting.groups()
+                kind = type(namespace.get(named)).__name__
+                raise DeclarationError(
+                    f"`{name}` has a setting without a type, `{named} = {value}`. Write `{named}: {kind} = {value}`, "
+                    f"or `{named}: ClassVar[{kind}] = {value}` where it is no setting."
+                ) from None
+
+        # Whoever asks for help waits for what it is made of, and not every start.
+        @property
+        def __signature__(cls) -> Signature:
+            return signature_of(cls)
+
+        @__signature__.setter
+        def __signature__(cls, value: Any) -> None:
+            """The one that pydantic makes once a class is built is not kept."""
+
+        @property
+        def __doc__(cls) -> str | None:
+            return with_inherited_settings(cls) if vars(cls).get("__doc__") else None
 
 
-class Settings(BaseModel):
+class Settings(BaseModel, metaclass=SettingsType):
     """Settings of something. A wrong one raises `SettingError`, which says its name, its value, what is allowed, and
     how to fix it."""
 
@@ -30,13 +62,6 @@ class Settings(BaseModel):
                 super().__init__(**settings)
             except ValidationError as failure:
                 raise SettingError(explain(type(self), failure)) from None
-
-    @classmethod
-    def __pydantic_init_subclass__(cls, **more: Any) -> None:
-        super().__pydantic_init_subclass__(**more)
-        cls.__signature__ = signature_of(cls)
-        if cls.__doc__ and "__doc__" in vars(cls):
-            cls.__doc__ = with_inherited_settings(cls)
 
     @classmethod
     def hint(cls, name: str) -> str:
@@ -64,11 +89,28 @@ SECTION = re.compile(r"^Parameters\n-+\n(.*?)(?=^\w[\w ]*\n-+\n|\Z)", re.S | re.
 ENTRY = re.compile(r"^(\S.*)\n((?:[ ]+.*\n|\n(?=[ ]))*)", re.M)
 
 
-def described_settings(doc: str) -> dict[str, str]:
+class Described(NamedTuple):
+    """What a docstring says of a setting: what it may be, and what it means."""
+
+    allowed: str
+    meaning: str
+
+
+def _entries(doc: str) -> dict[str, str]:
     """The entries of a docstring's section of parameters, by their first lines."""
     section = SECTION.search(doc)
     entries: list[tuple[str, str]] = ENTRY.findall(section.group(1).rstrip() + "\n") if section else []
     return {head: f"{head}\n{text}" for head, text in entries}
+
+
+def described_settings(kind: type[Settings]) -> dict[str, Described]:
+    """What the docstring of a class says of each setting."""
+    settings: dict[str, Described] = {}
+    for head, entry in _entries(inspect.cleandoc(kind.__doc__ or "")).items():
+        names, _, allowed = head.partition(" : ")
+        meaning = " ".join(line.strip() for line in entry.splitlines()[1:])
+        settings.update({name.strip("*"): Described(allowed, meaning) for name in names.split(", ")})
+    return settings
 
 
 def with_inherited_settings(kind: type[Settings]) -> str:
@@ -77,12 +119,12 @@ def with_inherited_settings(kind: type[Settings]) -> str:
     doc = inspect.cleandoc(vars(kind)["__doc__"])
     inherited: dict[str, str] = {}
     for base in kind.__mro__[1:]:
-        for head, entry in described_settings(inspect.cleandoc(vars(base).get("__doc__") or "")).items():
+        for head, entry in _entries(inspect.cleandoc(vars(base).get("__doc__") or "")).items():
             owners, colon, _ = head.partition(" : ")
             if colon:
                 inherited = {**dict.fromkeys(owners.split(", "), entry), **inherited}
     blocks: list[str] = []
-    for head, entry in described_settings(doc).items():
+    for head, entry in _entries(doc).items():
         names = [name.strip() for name in head.split(",")]
         blocks += [inherited[name] for name in names] if all(name in inherited for name in names) else [entry]
     names_described = (

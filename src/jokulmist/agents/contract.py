@@ -8,10 +8,9 @@ the *memory*. The training loop does not know which method it drives.
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Callable, Mapping, Sequence
 from types import SimpleNamespace, UnionType
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Union, get_args, get_origin
+from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Union, get_args, get_origin
 
 from pydantic import (
     AfterValidator,
@@ -19,13 +18,12 @@ from pydantic import (
     ConfigDict,
     Field,
     PlainSerializer,
-    PydanticUserError,
     ValidationInfo,
     field_validator,
 )
 
 from jokulmist.environments.spaces.channels import Spec
-from jokulmist.errors import DeclarationError, SettingError
+from jokulmist.errors import SettingError
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
 from jokulmist.loading import ships
@@ -210,29 +208,7 @@ def _kinds_of(annotation: Any) -> set[Any]:
     return {get_origin(annotation) or annotation}
 
 
-if TYPE_CHECKING:  # by it a type checker knows the settings of a class
-    from pydantic._internal._model_construction import ModelMetaclass as _Declared
-else:
-
-    class _Declared(type(Settings)):
-        """Tells what is wrong with the settings of a class in this library's words."""
-
-        def __new__(mcs, name: str, bases: tuple[type, ...], namespace: dict[str, Any], **more: Any) -> Any:
-            try:
-                return super().__new__(mcs, name, bases, namespace, **more)
-            except PydanticUserError as failure:
-                setting = re.search(r"`(\w+) = (.*?)`", str(failure))
-                if setting is None or failure.code != "model-field-missing-annotation":
-                    raise
-                named, value = setting.groups()
-                kind = type(namespace.get(named)).__name__
-                raise DeclarationError(
-                    f"`{name}` has a setting without a type, `{named} = {value}`. Write `{named}: {kind} = {value}`, "
-                    f"or `{named}: ClassVar[{kind}] = {value}` where it is no setting."
-                ) from None
-
-
-class Agent(Settings, metaclass=_Declared):
+class Agent(Settings):
     """Base of every learning method, the shipped ones and your own.
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static

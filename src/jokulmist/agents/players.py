@@ -121,8 +121,7 @@ class PlayerAgents(Agent):
     @property
     def rotating_roster(self) -> str | None:
         """The name of a roster that plays every player in turn, beside the one agent that learns."""
-        rosters = [name for name, agent in self.agents.items() if isinstance(agent, Roster) and agent.rotate_seats]
-        return rosters[0] if rosters else None
+        return _rotating_roster(self.agents)
 
     def evaluated(self, spec: Spec, learner: Any) -> tuple[Agent, Any]:
         """Where seats rotate, the agent that learned plays all of them."""
@@ -210,7 +209,8 @@ class PlayerAgents(Agent):
                     by_player[player] = _part(actions, k * config.copies, (k + 1) * config.copies)
         if deciding is not None:
             by_player = {
-                player: _idle_unless(xp, deciding[:, k], action.players[player], by_player[player])
+                # Who is not asked does the first alternative, or the middle.
+                player: _chosen_where(xp, deciding[:, k], by_player[player], idle_of(xp, action.players[player], None))
                 for k, player in enumerate(action.players)
             }
         return action.joined({player: by_player[player] for player in action.players}), after, policy_extras
@@ -369,19 +369,8 @@ def _chosen_where(xp: Any, mask: Any, new: Any, old: Any) -> Any:
     if isinstance(old, tuple):
         parts = [_chosen_where(xp, mask, a, b) for a, b in zip(new, old, strict=True)]
         return type(old)(*parts) if hasattr(old, "_fields") else tuple(parts)
-    return choose_where(xp, mask, xp.asarray(new), old)
-
-
-def _idle_unless(xp: Any, deciding: Any, action: Any, native: Any) -> Any:
-    """What is done by a player who is not asked: the first alternative, or the middle."""
-    idle = idle_of(xp, action, None)
-    if isinstance(native, Record):
-        return Record(**{n: choose_where(xp, deciding, part, getattr(idle, n)) for n, part in vars(native).items()})
-    return choose_where(xp, deciding, native, idle)
-
-
-def choose_where(xp: Any, deciding: Any, native: Any, idle: Any) -> Any:
-    return xp.where(deciding.reshape((-1,) + (1,) * (native.ndim - 1)), native, xp.asarray(idle, dtype=native.dtype))
+    rows = xp.asarray(new)
+    return xp.where(mask.reshape((-1,) + (1,) * (rows.ndim - 1)), rows, xp.asarray(old, dtype=rows.dtype))
 
 
 def _own_experience(xp: Any, config: Any, group: PlayerGroup, e: Experience) -> tuple[Experience, Any]:
@@ -499,6 +488,11 @@ def each_agent(agent: Agent, spec: Spec, copies: int) -> list[tuple[Agent, Spec,
     ]
 
 
+def _rotating_roster(agents: Mapping[str, Agent]) -> str | None:
+    """The name of a roster that plays every player in turn; None where there is none."""
+    return next((name for name, agent in agents.items() if isinstance(agent, Roster) and agent.rotate_seats), None)
+
+
 def agents_of(agents: Agent | Mapping[Any, Agent], action: Any) -> Agent:
     """The agents of an environment's players as one: one a player, or one that plays all of them."""
     if isinstance(agents, PlayerAgents):
@@ -527,7 +521,6 @@ def agents_of(agents: Agent | Mapping[Any, Agent], action: Any) -> Agent:
                 f"that learns; here are agents for {listed(named)}, and {len(learning)} learn. Give one agent and "
                 "the roster."
             )
-    rotating = next((name for name, agent in named.items() if isinstance(agent, Roster) and agent.rotate_seats), None)
     kinds = tuple((name, type(agent)) for name, agent in named.items())
-    kind = _class_of(kinds, rotating, len(players_of(action)))
+    kind = _class_of(kinds, _rotating_roster(named), len(players_of(action)))
     return kind(agents=named)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ast
 import copy
-import inspect
 import tomllib
 from collections.abc import Mapping
 from pathlib import Path
@@ -188,11 +187,10 @@ def fields_of_method(name: str) -> list[dict[str, Any]]:
 
 def helps_of(kind: type[Agent]) -> dict[str, str]:
     """The first sentence that a class's docstring has of each setting."""
-    helps: dict[str, str] = {}
-    for head, entry in described_settings(inspect.cleandoc(kind.__doc__ or "")).items():
-        text = " ".join(line.strip() for line in entry.splitlines()[1:])
-        helps.update(dict.fromkeys(head.partition(" : ")[0].split(", "), text))
-    return {name: text.partition(". ")[0].rstrip(".").replace("``", "`") for name, text in helps.items()}
+    return {
+        name: setting.meaning.partition(". ")[0].rstrip(".").replace("``", "`")
+        for name, setting in described_settings(kind).items()
+    }
 
 
 def _kind(kind: type) -> str:

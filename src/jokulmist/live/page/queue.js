@@ -39,11 +39,16 @@ export function queueView(main, known) {
       make("td", { class: "wide" }, job.added ? moment(job.added) : ""), make("td", {}, job.began ? duration((job.ended || now) - job.began) : ""),
       make("td", {}, actions(job)),
       make("td", { class: "name wrong" }, job.told))));
-    const count = status => known.jobs.filter(job => job.status === status).length, left = untilEmpty(known.jobs, known.rows);
-    note.textContent = known.jobs.length ? `${count("working")} at work, ${count("waiting")} waiting${left ? (count("working") ? `; empty in about ${duration(left)}` : `; about ${duration(left)} of work`) : ""}` : "Nothing waits. A new run, or `jokulmist train PLAN.toml --queue`, puts something here.";
     failed.replaceChildren(...known.jobs.filter(job => job.status === "failed").map(job => make("p", { class: "wrong banner" }, `Job ${job.id} failed, ${job.command}: ${job.told || "no reason is known"} `, make("a", { href: `#/run/${encodeURIComponent(job.run)}` }, "its log"))));
+    count();
+  }
+
+  // What is left follows the runs at work, too; the table does not, so that the focus stays.
+  function count() {
+    const some = status => known.jobs.filter(job => job.status === status).length, left = untilEmpty(known.jobs, known.rows);
+    note.textContent = known.jobs.length ? `${some("working")} at work, ${some("waiting")} waiting${left ? (some("working") ? `; empty in about ${duration(left)}` : `; about ${duration(left)} of work`) : ""}` : "Nothing waits. A new run, or `jokulmist train PLAN.toml --queue`, puts something here.";
   }
   main.append(make("h1", {}, "Queue"), failed, note, bulk, make("section", { class: "scroll" }, make("table", { class: "runs" }, make("thead", {}, make("tr", {}, ["", "job", "status", "command", "added", "took", "", ""].map((told, k) => make("th", { scope: "col", class: k === 4 ? "wide" : null }, told)))), body)));
   draw();
-  return { changed: draw };
+  return { changed: change => { if (change.jobs) draw(); else count(); } };
 }

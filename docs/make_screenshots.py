@@ -1,4 +1,4 @@
-"""The pictures of the page, made anew from the demo data: python docs/screenshots/make.py [--to docs/screenshots]
+"""The pictures of the page, made anew from the demo data: python docs/make_screenshots.py [--to docs/screenshots]
 
 It takes some two minutes, and needs chromium and the extra `dev`. The other pictures are made by the commands and the
 examples that the guides name beside them.
@@ -64,7 +64,7 @@ def shot_runs(page, to):
 
 def main():
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("--to", type=Path, default=Path(__file__).parent)
+    parser.add_argument("--to", type=Path, default=Path(__file__).parent / "screenshots")
     options = parser.parse_args()
     with tempfile.TemporaryDirectory() as parent, sync_playwright() as driver:
         folder = Path(parent) / "runs"
