@@ -354,18 +354,18 @@ def environment_of(case, folder, inside=False):
         (folder / "program.py").write_text(program_of(case))
         product = jm.Remote(command=[sys.executable, str(folder / "program.py")])
     if case["seen"].startswith("stacked"):
-        product = product.modified(jm.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
+        product = product.modified(jm.modifiers.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
     modifiers = {
-        "delay": jm.Delay("level", 1),
-        "noisy": jm.Noisy("level", 0.1),
-        "sticky": jm.StickyAction(0.2),
-        "clipped": jm.Clipped(-0.5, 0.5),
+        "delay": jm.modifiers.ObservationDelay("level", 1),
+        "noisy": jm.modifiers.ObservationNoise("level", 0.1),
+        "sticky": jm.modifiers.StickyAction(0.2),
+        "clipped": jm.modifiers.Clipped(-0.5, 0.5),
     }
     if case["modified"] in modifiers:
         product = product.modified(modifiers[case["modified"]])
     if case["modified"] == "potential":
         module = sys.modules[own_values.__module__]
-        product = product.modified(jm.Potential(module.height, discount=0.99))
+        product = product.modified(jm.modifiers.Potential(module.height, discount=0.99))
     return product
 
 

@@ -39,7 +39,7 @@ PLANS = {
 }
 ENVIRONMENTS = {
     "ferry": (jm.gallery.Ferry(), "brake_in_time"),
-    "aurora": (jm.gallery.Aurora().modified(jm.Stack(3)), "follow"),
+    "aurora": (jm.gallery.Aurora().modified(jm.modifiers.Stack(3)), "follow"),
     "tarn": (jm.gallery.Tarn(), "sell_high"),
 }
 
@@ -48,7 +48,7 @@ def measured(name, folder):
     place, agent, steps, wanted, level, seeds = PLANS[name]
     environment, rule = ENVIRONMENTS[place]
     began = time.perf_counter()
-    runs = jm.train(environment, agent, steps=steps, seeds=seeds, folder=folder)
+    runs = jm.train_seeds(environment, agent, steps=steps, seeds=seeds, folder=folder)
     seconds = (time.perf_counter() - began) / len(runs)
     bare = type(environment)()
     random, reference = (jm.evaluate(player, bare, episodes=EPISODES).mean for player in ("random", rule))

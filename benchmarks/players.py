@@ -78,14 +78,14 @@ def exact(folder, share):
         "PPO": jm.PPO(horizon=32, network=jm.Dense(16)),
     }.items():
         steps = int(share * (20_000 if name == "QLearning" else 100_000))
-        prisoners = jm.train(Table(), both(agent), steps=steps, seeds=range(5), folder=None)
+        prisoners = jm.train_seeds(Table(), both(agent), steps=steps, seeds=range(5), folder=None)
         chosen = [run.policy.choose({"moved": 0}) for run in prisoners]
-        pennies = jm.train(Table(game="pennies"), both(agent), steps=steps, seeds=range(5), folder=None)
+        pennies = jm.train_seeds(Table(game="pennies"), both(agent), steps=steps, seeds=range(5), folder=None)
         result[name] = {
             "prisoners, both defect": sum((c.first, c.second) == (1, 1) for c in chosen),
             "pennies, mean return of first": [round(float(run.episodes["first.return"].mean()), 3) for run in pennies],
         }
-    team = jm.train(
+    team = jm.train_seeds(
         Team(),
         both(jm.QLearning(exploration=jm.linear(1.0, 0.05, over=0.5), **rate)),
         steps=int(30_000 * share),
@@ -97,7 +97,7 @@ def exact(folder, share):
     for left in range(1, 21):
         wins[left] = max(-wins[left - take] for take in (1, 2, 3) if take <= left)
     right = {}
-    sticks = jm.train(
+    sticks = jm.train_seeds(
         Sticks(least=1, most=20),
         both(jm.QLearning(exploration=0.3, bins=21, **rate)),
         steps=int(400_000 * share),
@@ -124,7 +124,7 @@ def lots(folder, share):
         "QLearning": {"elder": jm.QLearning(), "younger": jm.QLearning()},
         "PPO": {"elder": jm.PPO(), "younger": jm.PPO()},
     }.items():
-        runs = jm.train(game, agents, steps=steps, seeds=range(5), folder=None)
+        runs = jm.train_seeds(game, agents, steps=steps, seeds=range(5), folder=None)
         measured = [jm.evaluate(run, game, episodes=500) for run in runs]
         result[name] = {k: [round(e.players[k], 2) for e in measured] for k in measured[0].players}
     return result
@@ -134,7 +134,7 @@ def fit(folder, share):
     """Cross-play of five pairs; `north` trained with a roster of their partners, or with one of them, beside a sixth
     partner."""
     haul, steps = jm.gallery.Haul(), int(STEPS * share)
-    runs = jm.train(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=steps, seeds=range(PAIRS), folder=folder)
+    runs = jm.train_seeds(haul, {"north": jm.PPO(), "south": jm.PPO()}, steps=steps, seeds=range(PAIRS), folder=folder)
     five = list(runs)[:5]
     # A partner who can do it with its own: others say nothing of fitting.
     sixth = next(run for run in list(runs)[5:] if run.mean_return() > 25.0)

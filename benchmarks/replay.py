@@ -39,7 +39,7 @@ def main():
     def minibatches(replay, probabilities, prioritised):
         def one(priorities, chance):
             satisfied = replay._replace(priorities=priorities)
-            sample = memory.sampled(spec, satisfied, chance, 1, 0.99, 0.5 if prioritised else None)
+            sample = memory.sample_replay(spec, satisfied, chance, 1, 0.99, 0.5 if prioritised else None)
             if prioritised:
                 priorities = memory.reprioritised(priorities, sample.place, chance, sample.importance > 0.0)
             return priorities, sample.gain.sum() + sample.observed.numbers.sum() + sample.following.numbers.sum()

@@ -85,32 +85,32 @@ def cases():
             result[f"winch-{name}-{lane}"] = (winch, AGENTS[name], {**stored, "steps": steps // 2})
         result[f"tarn-DQN-{lane}"] = (gallery.Tarn(), AGENTS["DQN"], stored)
         result[f"aurora-PPO-{lane}"] = (
-            gallery.Aurora().modified(jm.Stack(3)),
+            gallery.Aurora().modified(jm.modifiers.Stack(3)),
             jm.PPO(horizon=8, network=jm.Convolutional(8, filters=[(4, 3, 2)])),
             {**stored, "steps": 300},
         )
         result[f"greenhouse-SAC-{lane}"] = (gallery.Greenhouse(), AGENTS["SAC"], {**stored, "steps": steps // 2})
         result[f"skerry-PPO-{lane}"] = (gallery.Skerry(), AGENTS["PPO"], {**stored, "steps": 300})
         modified = ferry.modified(
-            jm.Noisy("position", 0.5),
-            jm.Delay("speed", 1),
-            jm.LastAction(),
-            jm.TimeLeft(),
-            jm.Stack(2),
-            jm.Late(1),
-            jm.StickyAction(0.1),
-            jm.Scaled(0.5),
-            jm.Clipped(-5.0, 5.0),
-            jm.Opening(3),
+            jm.modifiers.ObservationNoise("position", 0.5),
+            jm.modifiers.ObservationDelay("speed", 1),
+            jm.modifiers.LastAction(),
+            jm.modifiers.TimeLeft(),
+            jm.modifiers.Stack(2),
+            jm.modifiers.ActionDelay(1),
+            jm.modifiers.StickyAction(0.1),
+            jm.modifiers.Scaled(0.5),
+            jm.modifiers.Clipped(-5.0, 5.0),
+            jm.modifiers.Opening(3),
         )
         result[f"modified-PPO-{lane}"] = (modified, AGENTS["PPO"], stored)
         result[f"modified-Sarsa-{lane}"] = (
-            ferry.modified(jm.Hide("turning"), jm.Signed(), jm.Late(1)),
+            ferry.modified(jm.modifiers.Hide("turning"), jm.modifiers.Signed(), jm.modifiers.ActionDelay(1)),
             AGENTS["Sarsa"],
             stored,
         )
         result[f"shaky-SAC-{lane}"] = (
-            winch.modified(jm.Shaky(0.1), jm.LastAction()),
+            winch.modified(jm.modifiers.ActionNoise(0.1), jm.modifiers.LastAction()),
             AGENTS["SAC"],
             {**stored, "steps": steps // 2},
         )

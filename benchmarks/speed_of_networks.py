@@ -136,7 +136,7 @@ def side_by_side(agent, steps):
     def seconds(workers, steps):
         with tempfile.TemporaryDirectory() as folder:
             began = time.perf_counter()
-            jm.train(jm.gallery.Ferry(), agent, steps=steps, seeds=[0, 1], workers=workers, folder=folder)
+            jm.train_seeds(jm.gallery.Ferry(), agent, steps=steps, seeds=[0, 1], workers=workers, folder=folder)
             return time.perf_counter() - began
 
     short = steps // 10

@@ -2,6 +2,7 @@
 
 import re
 import sys
+from operator import attrgetter
 from pathlib import Path
 
 HERE = Path(__file__).parent
@@ -38,9 +39,9 @@ def groups():
         if line.startswith("## "):
             section = line[3:]
         elif line.startswith("| `") and section is not None:
-            names = re.findall(r"`(\w+)`", line.split("|")[1])
+            names = re.findall(r"`([\w.]+)`", line.split("|")[1])
             found.setdefault(section, []).extend(
-                name for name in names if name in jokulmist.__all__ and name != "__version__"
+                name for name in names if name.partition(".")[0] in jokulmist.__all__ and name != "__version__"
             )
     return {section: names for section, names in found.items() if names}
 
@@ -51,7 +52,7 @@ def slug(text):
 
 def entry(name):
     """The directive for one name."""
-    thing = getattr(jokulmist, name)
+    thing = attrgetter(name)(jokulmist)
     if isinstance(thing, type):
         kind, options = "class", ["   :members:", f"   :exclude-members: {', '.join(sorted(HIDDEN))}"]
         if issubclass(thing, BaseException):

@@ -12,7 +12,7 @@ if __name__ == "__main__":  # seeds go side by side in worker processes, which r
     env = jm.gallery.Ferry()
     runs = []
     for agent in (jm.QLearning(bins=20), jm.DQN(), jm.PPO()):
-        trained = jm.train(env, agent, steps=80_000, seeds=[0, 1])
+        trained = jm.train_seeds(env, agent, steps=80_000, seeds=[0, 1])
         scores = [jm.evaluate(run.policy, env, episodes=100).mean for run in trained]
         print(f"{type(agent).__name__:10} mean return of two seeds: {scores[0]:6.2f} {scores[1]:6.2f}")
         runs += trained

@@ -1,7 +1,7 @@
 """Equations with chance, and decisions that take effect later: water for a mill, from a tarn four hours above it.
 
 What was let out is on its way for four hours, so the state holds a pipeline of past decisions, and the agent is shown
-it. Two runs differ in one thing: whether it is shown. (`jm.window` and `jm.put` are the other tools for such arrays.)
+it. Two runs differ in one thing: whether it is shown. (`jm.slice_array` and `jm.replace_item` are the other tools for such arrays.)
 """
 
 import jokulmist as jm
@@ -48,7 +48,7 @@ class MillRace(jm.Environment):
 if __name__ == "__main__":
     print(jm.check(MillRace(), speed=False))
     shown = MillRace()
-    hidden = shown.modified(jm.Hide("on_the_way"))
+    hidden = shown.modified(jm.modifiers.Hide("on_the_way"))
     for name, env in (("shown", shown), ("hidden", hidden)):
         run = jm.train(env, jm.PPO(), steps=150_000, seed=0, folder=None)
         print(f"pipeline {name}:", jm.evaluate(run.policy, env))

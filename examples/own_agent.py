@@ -13,7 +13,7 @@ class Bandit(jm.Agent):
     """Mean reward of each action, whatever is observed (Sutton and Barto, 2018, equation 2.1)."""
 
     reading_names = ("gain",)
-    exploration: jm.Scheduled = jm.linear(1.0, 0.1, over=0.5)  # reaches the functions in `numbers`
+    exploration: jm.parts.Scheduled = jm.linear(1.0, 0.1, over=0.5)  # reaches the functions in `numbers`
     prior: float = 1.0
 
     @staticmethod

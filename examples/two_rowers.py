@@ -48,7 +48,7 @@ class TwoRowers(jm.Environment):
 
 if __name__ == "__main__":
     agents = {"bow": jm.PPO(), "stroke": jm.PPO()}
-    runs = jm.train(TwoRowers(), agents, steps=40_000, seeds=[0, 1, 2], workers=1, folder=None)
+    runs = jm.train_seeds(TwoRowers(), agents, steps=40_000, seeds=[0, 1, 2], workers=1, folder=None)
     print([round(run.mean_return(), 2) for run in runs])
     found = jm.cross_play(runs, episodes=50)
     print(found.table.round(2))

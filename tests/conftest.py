@@ -21,6 +21,28 @@ def _in_own_folder(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
 
 
+class NoDrawing:
+    """In the place of what draws the runs of a plan."""
+
+    def __init__(self, plan_file, changes):
+        pass
+
+    def draw(self, runs, plan):
+        pass
+
+    def drop(self):
+        pass
+
+
+@pytest.fixture(autouse=True)
+def _draws_nothing(request, monkeypatch):
+    """A command draws no pictures of its runs, which takes longer than most runs here; but in a test that looks at them
+    (`draws`)."""
+    if request.node.get_closest_marker("draws") is None:
+        monkeypatch.setattr("jokulmist.command.training.Drawing", NoDrawing)
+        monkeypatch.setattr("jokulmist.command.drawing.draw_run", lambda *_: [])
+
+
 @pytest.fixture(autouse=True, scope="module")
 def _lets_go_of_programs():
     """What a file has compiled is let go of at its end: no other file runs it, and a process would grow to

@@ -72,11 +72,11 @@ class Snowfield(jm.Environment):
 
     def advance(self, state, action, draw):
         xp = self.xp
-        row = jm.window(state.depth, (state.plough, 0), (1, self.side))[0]
+        row = jm.slice_array(state.depth, (state.plough, 0), (1, self.side))[0]
         cleared = xp.where(action == 1, xp.sum(row), 0.0)
-        depth = xp.where(action == 1, jm.put(state.depth, state.plough, 0.0 * row), state.depth)
+        depth = xp.where(action == 1, jm.replace_item(state.depth, state.plough, 0.0 * row), state.depth)
         fallen = draw.poisson(self.fall, shape=(self.side, self.side)) * draw.binomial(1, 0.5)
-        depth = jm.repeat(self.side, lambda i, d: jm.put(d, (i, i), d[i, i] * 0.9), depth + fallen)
+        depth = jm.repeat(self.side, lambda i, d: jm.replace_item(d, (i, i), d[i, i] * 0.9), depth + fallen)
         plough = xp.where(action == 2, (state.plough + 1) % self.side, state.plough)
         return state.replace(depth=xp.minimum(depth, 400.0), plough=plough, cleared=cleared)
 
@@ -120,7 +120,9 @@ class Skiff(jm.Environment):
     def advance(self, state, action, draw):
         gust = draw.gamma(2.0) * draw.beta(2.0, 3.0) + draw.exponential(0.3) + draw.lognormal(-2.0, 0.5)
         side = 2.0 * action.tack - 1.0
-        place = jm.until(lambda x: abs(x) < 50.0, lambda x: 0.5 * x, state.place + side * action.sail * gust, at_most=8)
+        place = jm.repeat_until(
+            lambda x: abs(x) < 50.0, lambda x: 0.5 * x, state.place + side * action.sail * gust, at_most=8
+        )
         return state.replace(place=place, leaking=state.leaking | (gust > 3.0), gust=gust)
 
     @jm.reward
@@ -174,7 +176,7 @@ class Lamp(jm.Environment):
 
     def advance(self, state, action, draw):
         name = state.order[action]
-        return state.replace(lit=jm.put(state.lit, name, 1.0), turn=self.xp.minimum(state.turn + 1, 12))
+        return state.replace(lit=jm.replace_item(state.lit, name, 1.0), turn=self.xp.minimum(state.turn + 1, 12))
 
     @jm.reward
     def light(self, before, after):

@@ -35,7 +35,7 @@ CALLS = {
     "Range, shape": lambda policy, log: jm.Range(0.0, 1.0, shape=math.nan),
     "choose": lambda policy, log: policy.choose({"position": 1.0, "speed": 0.0}, act=[1]),
     "linear": lambda policy, log: jm.linear(1.0, 0.0),
-    "save_replay": lambda policy, log: jm.save_replay([5], jm.gallery.Ferry(), log.with_suffix(".gif")),
+    "save_replay": lambda policy, log: jm.pictures.save_replay([5], jm.gallery.Ferry(), log.with_suffix(".gif")),
     "evaluate_grid": lambda policy, log: jm.evaluate_grid(policy, jm.gallery.Ferry(), 5),
 }
 

@@ -24,8 +24,8 @@ EXCEPTIONS = {
     "other": "the argument of `__eq__`",
 }
 PLACED = {
-    ("environments/declaration/loops.py", "at"): "where `jm.window` begins",
-    ("lanes/compiled/tracing.py", "at"): "where `jm.window` begins",
+    ("environments/declaration/loops.py", "at"): "where `jm.slice_array` begins",
+    ("lanes/compiled/tracing.py", "at"): "where `jm.slice_array` begins",
     ("command/main.py", "where"): "`runs --where`",
     ("records/run_index.py", "where"): "`runs --where`",
     ("gallery/lots.py", "taken"): "how many lots were taken: a state field of the game",
@@ -125,6 +125,14 @@ def test_what_a_docstring_explains_is_there():
                 }
             elif isinstance(node, ast.FunctionDef):
                 known = {n.arg for n in ast.walk(node.args) if isinstance(n, ast.arg)}
+                if node.args.kwarg is not None and node.args.kwarg.annotation is not None:  # `Unpack[Options]`
+                    kinds = {n.id for n in ast.walk(node.args.kwarg.annotation) if isinstance(n, ast.Name)}
+                    known |= {
+                        name
+                        for part in ast.walk(tree)
+                        if isinstance(part, ast.ClassDef) and part.name in kinds
+                        for name, _ in names_in(part)
+                    }
             else:
                 continue
             names = [

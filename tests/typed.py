@@ -30,7 +30,8 @@ class Pond(jm.Environment):
 
 run = jm.train(Pond(size=7), jm.QLearning(bins=4), steps=2_000)
 assert_type(run, jm.Run)
-assert_type(jm.train(Pond(), jm.PPO(), steps=2_000, seeds=[0, 1]), jm.Runs)
+assert_type(jm.train_seeds(Pond(), jm.PPO(), [0, 1], steps=2_000), jm.results.Runs)
+jm.train(Pond(), jm.PPO(), stesp=2_000)  # type: ignore[call-arg]
 mean: float = jm.evaluate(run.policy, Pond()).mean
 jm.tarin(Pond(), jm.PPO())  # type: ignore[attr-defined]
 agent = jm.DQN(learning_rate=jm.linear(1e-3, 0.0, over=1.0), network=jm.Dense(64), replay_size=10_000, dueling=True)

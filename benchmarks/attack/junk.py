@@ -154,7 +154,7 @@ OPTIONS = (
     "--trust",
     "--take-over",
     "--start-over",
-    "--trace",
+    "--show",
     "--policy",
     "--help",
     "--replays",

@@ -277,7 +277,7 @@ LOOKS = (
     ("replay", "runs/one", "--to", "out.png"),
     ("report", "runs/one", "--no-replays", "--to", "out.html"),
     ("evaluate", "runs/one", "--checkpoint", "best", "--episodes", 2),
-    ("check", "pond.py:Pond", "--trace", 2, "--policy", "runs/one"),
+    ("check", "pond.py:Pond", "--show", 2, "--policy", "runs/one"),
 )
 
 
@@ -292,7 +292,7 @@ def records(arena, chance):
         ("policy", lambda: jm.Run.open(run).policy),
         ("rollouts", lambda: jm.Run.open(run).rollouts),
         ("plan", lambda: jm.Run.open(run).plan),
-        ("table", lambda: jm.Runs([jm.Run.open(run)]).table),
+        ("table", lambda: jm.results.Runs([jm.Run.open(run)]).table),
         ("environment", lambda: jm.Run.open(run).environment.episode(seed=1).observation),
         ("best", lambda: jm.Run.open(run).best),
         ("evaluated", lambda: jm.Run.open(run).evaluated),
@@ -539,7 +539,7 @@ USES = (
     ("check", "case.py:Pond", "--steps", 60),
     ("train", "case.toml", "--name", "case"),
     ("train", "case.toml", "--name", "case", "--set", "training.lane=compiled"),
-    ("check", "case.py:Pond", "--trace", 3),
+    ("check", "case.py:Pond", "--show", 3),
     ("train", "case.toml", "--name", "case", "--set", "agent.use=PPO", "--set", "agent.horizon=8"),
 )
 
@@ -603,13 +603,13 @@ def calls(arena, chance):
         "plot": lambda a: jm.plot(a[0], over=a[1] if chance.random() < 0.5 else "steps"),
         "train": lambda a: jm.train(a[0], a[1], steps=50, folder=None, lane="plain"),
         "compare": lambda a: jm.compare(a[0]),
-        "trace": lambda a: jm.trace(a[0], 2, policy=a[1]),
+        "trace": lambda a: jm.tabulate_steps(a[0], 2, policy=a[1]),
         "check": lambda a: jm.check(a[0], steps=a[1] if chance.random() < 0.3 else 50, speed=False),
         "Run.open": lambda a: jm.Run.open(a[0]),
         "Policy.open": lambda a: jm.Policy.open(a[0]),
         "choose": lambda a: run.policy.choose(a[0]),
-        "Stack": lambda a: env.modified(jm.Stack(a[0])),
-        "Noisy": lambda a: env.modified(jm.Noisy(a[0], a[1])),
+        "Stack": lambda a: env.modified(jm.modifiers.Stack(a[0])),
+        "Noisy": lambda a: env.modified(jm.modifiers.ObservationNoise(a[0], a[1])),
         "Choice": lambda a: jm.Choice(a[0]),
         "Range": lambda a: jm.Range(a[0], a[1]),
         "parameter": lambda a: jm.gallery.Ferry(tide=a[0]),
@@ -619,14 +619,14 @@ def calls(arena, chance):
         "linear": lambda a: jm.linear(a[0], a[1], over=a[2]),
         "Levels": lambda a: jm.Levels(a[0], a[1], above=a[2]),
         "resume": lambda a: jm.resume(a[0], steps=100 if isinstance(a[1], int) and a[1] > 10_000 else a[1]),
-        "plot_policy": lambda a: jm.plot_policy(a[0], a[1], a[2]),
+        "plot_policy": lambda a: jm.pictures.plot_policy(a[0], a[1], a[2]),
         "trust": lambda a: jm.trust(a[0]),
         "vary": lambda a: jm.train(env, jm.QLearning(bins=2), steps=20, vary=a[0], folder=None, lane="plain"),
         "tune": lambda a: jm.tune(
             env, jm.QLearning(bins=2), over=a[0], steps=20, candidates=1, again=0, workers=1, folder="tuned"
         ),
         "ledger": lambda a: jm.ledger(a[0]),
-        "save_pictures": lambda a: jm.save_pictures(a[0]),
+        "save_pictures": lambda a: jm.pictures.save_pictures(a[0]),
         "evaluate_references": lambda a: jm.evaluate_references(a[0], episodes=2),
         "read_rollouts": lambda a: jm.read_rollouts(a[0]),
         "steps": lambda a: (

@@ -39,7 +39,7 @@ while time.time() < until:
         [rollout.total for rollout in run.rollouts]
     except LookupFailed:
         pass  # none yet
-    jm.Runs([run]).table
+    jm.results.Runs([run]).table
     looks += 1
 print(looks)
 """.replace("EPISODES", str(EPISODES))

@@ -61,7 +61,7 @@ class Problem:
 
 
 def _signal():
-    return telling.Signal().modified(jm.Stack(8))
+    return telling.Signal().modified(jm.modifiers.Stack(8))
 
 
 BALANCE = {"DQN": 150_000}

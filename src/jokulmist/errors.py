@@ -23,8 +23,11 @@ True
 
 import difflib
 import re
+import sys
+import warnings
 from collections.abc import Iterable
 from pathlib import Path
+from types import FrameType
 
 
 def printable(text: str) -> str:
@@ -33,6 +36,15 @@ def printable(text: str) -> str:
 
 
 _CONTROL = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f]")
+
+
+def warn(text: str, category: type[Warning]) -> None:
+    """Warn with the line of whoever called the library, however deep inside of it this is."""
+    frame: FrameType | None = sys._getframe(1)
+    level = 1
+    while frame is not None and frame.f_globals.get("__name__", "").partition(".")[0] == __name__.partition(".")[0]:
+        frame, level = frame.f_back, level + 1
+    warnings.warn(text, category, stacklevel=level + 1)
 
 
 class JokulmistError(Exception):

@@ -289,7 +289,7 @@ def test_the_riccati_feedback_is_the_best_of_the_winch():
         gusts = jm.series(0.0 * GUSTS)
 
     # Without gusts the cost of each start is x'Px, where the bounds are not met.
-    env, episodes = Long(), jm.evaluate("riccati", Long(), episodes=20, discount=0.99).episodes
+    env, episodes = Long(), jm.evaluate("riccati", Long(), episodes=20, seed=1, discount=0.99).episodes
     free = episodes["at_bound"] == 0.0
     starts = []
     for i in range(20):

@@ -93,7 +93,7 @@ def test_a_cell_and_its_gradient_through_time_are_those_of_the_equations(kind):
     """With episodes that begin inside: the gradient against differences of an independent computation."""
     spec, chance = describe(Beacon()).spec, np.random.default_rng(3)
     recipe = jm.Recurrent(3, cell=kind)
-    layout = Layout(recipe, lambda: recipe.built(spec, 2, 5, 1.0))
+    layout = Layout(recipe, lambda: recipe.build(spec, 2, 5, 1.0))
     turns, copies = 7, 2
     rows = chance.normal(size=(turns, copies, spec.width))
     restarts = np.zeros((turns, copies), bool)
@@ -402,7 +402,7 @@ def test_a_signal_is_remembered_in_both_lanes_by_policies_that_are_kept(name, tm
         while not episode.over:
             episode.act(opened.choose_in(episode))
         assert episode.total == 1.0
-    assert jm.trace(Beacon(), steps=5, policy=opened)["reward"].sum() == 1.0
+    assert jm.tabulate_steps(Beacon(), steps=5, policy=opened)["reward"].sum() == 1.0
 
 
 def test_methods_without_states_and_wrong_settings_say_so():

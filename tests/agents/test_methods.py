@@ -342,7 +342,7 @@ def test_every_method_learns_choices_under_a_mask(name, lane):
 @pytest.mark.slow
 @pytest.mark.parametrize("name", ["DQN", "PPO", "ActorCritic", "Reinforce", "SAC"])
 def test_every_network_method_learns_from_pixels(name):
-    env = Signal().modified(jm.Stack(2))
+    env = Signal().modified(jm.modifiers.Stack(2))
     network = jm.Convolutional(16, filters=[(4, 2, 2)])
     run = jm.train(env, made(name, network=network, discount=0.0), steps=10_000, copies=8, folder=None, seed=1)
     assert run.origin["lane"] == "compiled"

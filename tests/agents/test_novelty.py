@@ -16,7 +16,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.networks.inputs import applied
+from jokulmist.learning.networks.inputs import apply_network
 from jokulmist.learning.observation_scaling import prepared
 
 
@@ -113,7 +113,7 @@ def test_what_is_predicted_badly_is_new_until_it_is_learned_in_the_scale_of_its_
     # turns.
     after, repeated, _ = step(known, jnp.zeros(3), first)
     inputs = prepared(config.spec, "running", known.statistics, in_rows(jax.tree.map(jnp.asarray, first.last)))
-    difference = [np.asarray(applied(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
+    difference = [np.asarray(apply_network(config.layout.module(w), inputs)) for w in (known.weights, known.target)]
     raw = np.mean((difference[0] - difference[1]) ** 2, axis=1).reshape(20, 3)
     sums, total = np.zeros((20, 3)), np.zeros(3)
     for t in range(20):
@@ -139,7 +139,9 @@ def test_a_policy_is_given_what_its_value_of_novelty_did_not_predict():
         before, (known, errors) = known, step(known)
     value = [
         np.asarray(
-            applied(config.judge.module(before.judge), prepared(config.spec, "running", before.statistics, in_rows(s)))
+            apply_network(
+                config.judge.module(before.judge), prepared(config.spec, "running", before.statistics, in_rows(s))
+            )
         )[:, 0].reshape(12, 2)
         for s in (e.observed, e.following)
     ]

@@ -161,7 +161,7 @@ MISTAKES = [
     (["train", "pond.toml", "--set", "agent.bins"], 2, "--set", "agent.exploration=0.1"),
     (["train", "pond.toml", "--folder", "file/runs"], 1, "cannot make a run's folder", "--folder"),
     (["train", "wrong.toml"], 1, "`Pond.advance` (wrong.py:", "name 'axion' is not defined"),
-    (["play", "ferry"], 2, "`play` needs a terminal", "--trace 20"),
+    (["play", "ferry"], 2, "`play` needs a terminal", "--show 20"),
     (["play"], 2, "say what to play", "jokulmist play ferry"),
     (["evaluate", "nothing"], 2, "there is no run nothing", "jokulmist runs"),
     (["evaluate", "."], 2, "is no run", "jokulmist train"),

@@ -15,6 +15,8 @@ from jokulmist.training.train import train_plan
 
 PLAN = '[environment]\nuse = "trail.py:Corridor"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 200\nlane = "plain"\n'
 
+pytestmark = pytest.mark.draws
+
 
 @pytest.fixture
 def plan(tmp_path, monkeypatch):

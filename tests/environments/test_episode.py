@@ -159,7 +159,7 @@ def test_the_arrays_of_a_state_cannot_be_written_into():
             return state
 
     with pytest.raises(
-        BrokenEnvironment, match=r"`Writing.advance` \(test_episode.py:\d+\) writes into an array.*jm.put"
+        BrokenEnvironment, match=r"`Writing.advance` \(test_episode.py:\d+\) writes into an array.*jm.replace_item"
     ):
         Writing().episode(seed=1).act("wait")
 
@@ -219,13 +219,13 @@ def test_an_image_is_a_channel_of_its_own():
 
 def test_loops_writes_and_slices_in_plain_python():
     assert jm.repeat(5, lambda i, x: x + i, 0) == 10
-    assert jm.until(lambda x: x > 9, lambda x: x + 4, 0, at_most=2) == 8
+    assert jm.repeat_until(lambda x: x > 9, lambda x: x + 4, 0, at_most=2) == 8
     stored = np.arange(4)
-    assert jm.put(stored, 1, 9).tolist() == [0, 9, 2, 3]
+    assert jm.replace_item(stored, 1, 9).tolist() == [0, 9, 2, 3]
     assert stored.tolist() == [0, 1, 2, 3]
-    assert jm.window(np.arange(12).reshape(3, 4), (2, 2), (2, 2)).tolist() == [[6, 7], [10, 11]]
+    assert jm.slice_array(np.arange(12).reshape(3, 4), (2, 2), (2, 2)).tolist() == [[6, 7], [10, 11]]
     with pytest.raises(BrokenEnvironment, match="a start and a size for each of 2 axes"):
-        jm.window(np.zeros((2, 2)), 1, 1)
+        jm.slice_array(np.zeros((2, 2)), 1, 1)
 
 
 def test_the_gallery_pictures_draw_any_state():

@@ -89,7 +89,12 @@ def walk(env, actions=ACTIONS, seed=3):
 
 def test_what_is_seen_follows_from_the_history_of_states():
     env = Buoy().modified(
-        jm.Delay("x", 2), jm.Stack(2, "x"), jm.LastAction(), jm.TimeLeft(), jm.Hide("y"), jm.Delay("time_left", 1)
+        jm.modifiers.ObservationDelay("x", 2),
+        jm.modifiers.Stack(2, "x"),
+        jm.modifiers.LastAction(),
+        jm.modifiers.TimeLeft(),
+        jm.modifiers.Hide("y"),
+        jm.modifiers.ObservationDelay("time_left", 1),
     )
     assert [c.name for c in describe(env).spec.channels] == ["x", "last_action", "time_left"]
     seen, states = walk(env)
@@ -115,8 +120,13 @@ def test_what_is_seen_follows_from_the_history_of_states():
 
 def test_images_are_cut_shrunk_greyed_and_kept_bright():
     raw = [np.asarray(m.view, float) for m in walk(Colours(), [0, 1, 0])[0]]
-    cut = walk(Colours().modified(jm.Crop("view", (1, 4), (0, 5)), jm.Shrink("view", 2)), [0, 1, 0])[0]
-    grey = walk(Colours().modified(jm.Grey("view"), jm.Brighter("view"), jm.Stack(2, "view")), [0, 1, 0])[0]
+    cut = walk(
+        Colours().modified(jm.modifiers.Crop("view", (1, 4), (0, 5)), jm.modifiers.Shrink("view", 2)), [0, 1, 0]
+    )[0]
+    grey = walk(
+        Colours().modified(jm.modifiers.Grey("view"), jm.modifiers.Brighter("view"), jm.modifiers.Stack(2, "view")),
+        [0, 1, 0],
+    )[0]
     shades = [np.round(image @ [0.299, 0.587, 0.114]) for image in raw]
     for t, (c, g) in enumerate(zip(cut, grey, strict=True)):
         squares = raw[t][1:3, :4].reshape(1, 2, 2, 2, 3).mean(axis=(1, 3))
@@ -128,11 +138,11 @@ def test_images_are_cut_shrunk_greyed_and_kept_bright():
 
 
 def test_actions_are_repeated_late_and_shaken():
-    late = Buoy().modified(jm.Late(2, idle={"way": "west", "pull": 1.0}))
+    late = Buoy().modified(jm.modifiers.ActionDelay(2, idle={"way": "west", "pull": 1.0}))
     _, states = walk(late)
     moves = np.diff([s.x for s in states])
     assert moves.tolist() == pytest.approx([-1.0, -1.0, 1.0, 0.5, -2.0])
-    env = Corridor(length=50).modified(jm.StickyAction(0.3))
+    env = Corridor(length=50).modified(jm.modifiers.StickyAction(0.3))
     repeats, count, done = 0, 0, 0
     for seed in range(60):
         episode = env.episode(seed=seed)
@@ -147,12 +157,18 @@ def test_actions_are_repeated_late_and_shaken():
                 assert moved == 0  # the first decision is never repeated
             done = moved
     assert stats.binomtest(repeats, count, 0.3).pvalue > 1e-3
-    shaken = [walk(Buoy().modified(jm.Shaky(0.2)), [{"way": "east", "pull": 1.0}], seed)[1] for seed in range(400)]
+    shaken = [
+        walk(Buoy().modified(jm.modifiers.ActionNoise(0.2)), [{"way": "east", "pull": 1.0}], seed)[1]
+        for seed in range(400)
+    ]
     pulls = np.array([s[1].x - s[0].x for s in shaken])
     assert stats.kstest((pulls - 1.0) / 0.2, stats.norm.cdf).pvalue > 1e-3
-    bound = [walk(Buoy().modified(jm.Shaky(5.0)), [{"way": "east", "pull": 1.0}], seed)[1] for seed in range(50)]
+    bound = [
+        walk(Buoy().modified(jm.modifiers.ActionNoise(5.0)), [{"way": "east", "pull": 1.0}], seed)[1]
+        for seed in range(50)
+    ]
     assert {round(s[1].x - s[0].x, 4) for s in bound} > {0.0, 2.0}  # clipped at the bounds
-    noisy = [walk(Buoy().modified(jm.Noisy("y", 0.5)), [], seed)[0][0].y for seed in range(400)]
+    noisy = [walk(Buoy().modified(jm.modifiers.ObservationNoise("y", 0.5)), [], seed)[0][0].y for seed in range(400)]
     assert stats.kstest(np.array(noisy) / 0.5, stats.norm.cdf).pvalue > 1e-3
 
 
@@ -197,12 +213,38 @@ class Echo(jm.Agent):
 
 
 AROUND = {
-    "numbers": (Buoy, (jm.Delay("x", 2), jm.Noisy("y", 0.3), jm.Stack(3, "x"), jm.LastAction(), jm.TimeLeft())),
-    "actions": (Buoy, (jm.StickyAction(0.4), jm.Late(1, {"way": "east", "pull": 1.0}), jm.Shaky(0.3), jm.LastAction())),
-    "rewards": (Buoy, (jm.Scaled(3.0), jm.Clipped(-1.0, 2.0), jm.Potential(lambda s: s.x + s.y, 0.9))),
+    "numbers": (
+        Buoy,
+        (
+            jm.modifiers.ObservationDelay("x", 2),
+            jm.modifiers.ObservationNoise("y", 0.3),
+            jm.modifiers.Stack(3, "x"),
+            jm.modifiers.LastAction(),
+            jm.modifiers.TimeLeft(),
+        ),
+    ),
+    "actions": (
+        Buoy,
+        (
+            jm.modifiers.StickyAction(0.4),
+            jm.modifiers.ActionDelay(1, {"way": "east", "pull": 1.0}),
+            jm.modifiers.ActionNoise(0.3),
+            jm.modifiers.LastAction(),
+        ),
+    ),
+    "rewards": (
+        Buoy,
+        (jm.modifiers.Scaled(3.0), jm.modifiers.Clipped(-1.0, 2.0), jm.modifiers.Potential(lambda s: s.x + s.y, 0.9)),
+    ),
     "images": (
         Colours,
-        (jm.Crop("view", (0, 4), (1, 5)), jm.Grey("view"), jm.Brighter("view"), jm.Stack(2), jm.Hide("turn")),
+        (
+            jm.modifiers.Crop("view", (0, 4), (1, 5)),
+            jm.modifiers.Grey("view"),
+            jm.modifiers.Brighter("view"),
+            jm.modifiers.Stack(2),
+            jm.modifiers.Hide("turn"),
+        ),
     ),
 }
 
@@ -223,7 +265,7 @@ def test_both_lanes_show_do_and_give_the_same(name):
 
 @pytest.mark.slow
 def test_what_is_recorded_is_the_unmodified_return_with_the_other_beside_it():
-    env = Buoy().modified(jm.Scaled(2.0), jm.Potential(lambda s: 5.0 * s.y, 1.0))
+    env = Buoy().modified(jm.modifiers.Scaled(2.0), jm.modifiers.Potential(lambda s: 5.0 * s.y, 1.0))
     for lane in ("plain", "compiled"):
         frame = jm.train(env, Echo(), steps=400, copies=2, folder=None, lane=lane).episodes
         ended = (frame["closed_by"] == "ashore").to_numpy()
@@ -236,17 +278,22 @@ def test_what_is_recorded_is_the_unmodified_return_with_the_other_beside_it():
 
 
 def test_what_is_learned_from_adds_up_over_an_episode():
-    ferry = jm.gallery.Ferry().modified(jm.Scaled(0.5))
+    ferry = jm.gallery.Ferry().modified(jm.modifiers.Scaled(0.5))
     frame = jm.train(ferry, jm.RandomPlay(), steps=400, copies=1, lane="plain", folder=None).episodes
     assert len(frame) > 1
     np.testing.assert_allclose(frame["learned_return"], 0.5 * frame["return"], rtol=1e-4)
 
 
 def test_observing_modifiers_compose_in_any_order_that_makes_sense():
-    parts = [jm.Delay("x", 1), jm.Stack(2, "y"), jm.LastAction(), jm.Hide("x")]
+    parts = [
+        jm.modifiers.ObservationDelay("x", 1),
+        jm.modifiers.Stack(2, "y"),
+        jm.modifiers.LastAction(),
+        jm.modifiers.Hide("x"),
+    ]
     for order in itertools.permutations(parts):
         if order.index(parts[0]) > order.index(parts[3]):
-            with pytest.raises(SettingError, match="`Delay` names the channel `x`; the environment shows"):
+            with pytest.raises(SettingError, match="`ObservationDelay` names the channel `x`; the environment shows"):
                 Buoy().modified(*order)
         else:
             seen, _ = walk(Buoy().modified(*order))
@@ -257,17 +304,21 @@ def test_observing_modifiers_compose_in_any_order_that_makes_sense():
 @pytest.mark.parametrize(
     ("env", "modifiers", "message"),
     [
-        (Colours, (jm.Stack(2), jm.Grey("view")), "Name it before `Stack`"),
-        (Colours, (jm.Stack(2), jm.Brighter("view")), "must be named before `Stack`"),
-        (Colours, (jm.Stack(2), jm.Stack(2)), "is stacked twice"),
-        (Colours, (jm.Crop("view", (0, 9), (0, 2)),), "`Crop` reaches to row 9"),
-        (Colours, (jm.Shrink("turn", 2),), "works on an image, and `turn` is numbers. Channels are `view`"),
-        (Colours, (jm.Noisy("turn", 1.0),), "`turn` holds whole numbers"),
-        (Colours, (jm.Shaky(0.1),), "the action has no range"),
-        (Signal, (jm.Hide("view"),), "leaves nothing to be seen"),
-        (Buoy, (jm.LastAction(), jm.LastAction()), "adds the channel `last_action`, which is there already"),
-        (Gates, (jm.StickyAction(0.1),), "can do what is not allowed now"),
-        (Skiff, (jm.Late(1, idle={"tack": "aft", "sail": 0.0}),), "no action `aft`"),
+        (Colours, (jm.modifiers.Stack(2), jm.modifiers.Grey("view")), "Name it before `Stack`"),
+        (Colours, (jm.modifiers.Stack(2), jm.modifiers.Brighter("view")), "must be named before `Stack`"),
+        (Colours, (jm.modifiers.Stack(2), jm.modifiers.Stack(2)), "is stacked twice"),
+        (Colours, (jm.modifiers.Crop("view", (0, 9), (0, 2)),), "`Crop` reaches to row 9"),
+        (Colours, (jm.modifiers.Shrink("turn", 2),), "works on an image, and `turn` is numbers. Channels are `view`"),
+        (Colours, (jm.modifiers.ObservationNoise("turn", 1.0),), "`turn` holds whole numbers"),
+        (Colours, (jm.modifiers.ActionNoise(0.1),), "the action has no range"),
+        (Signal, (jm.modifiers.Hide("view"),), "leaves nothing to be seen"),
+        (
+            Buoy,
+            (jm.modifiers.LastAction(), jm.modifiers.LastAction()),
+            "adds the channel `last_action`, which is there already",
+        ),
+        (Gates, (jm.modifiers.StickyAction(0.1),), "can do what is not allowed now"),
+        (Skiff, (jm.modifiers.ActionDelay(1, idle={"tack": "aft", "sail": 0.0}),), "no action `aft`"),
     ],
 )
 def test_what_makes_no_sense_is_refused_with_the_reason(env, modifiers, message):
@@ -277,25 +328,25 @@ def test_what_makes_no_sense_is_refused_with_the_reason(env, modifiers, message)
 
 def test_settings_are_checked_and_stand_in_plans():
     for wrong in (
-        lambda: jm.Delay("x", 0),
-        lambda: jm.StickyAction(1.0),
-        lambda: jm.Scaled(0),
-        lambda: jm.Clipped(2, 1),
-        lambda: jm.Noisy("x", -1),
-        lambda: jm.Shrink("v", 1),
-        lambda: jm.Crop("v", (3, 2), (0, 1)),
-        lambda: jm.Hide(),
-        lambda: jm.Late(0),
-        lambda: jm.Potential(3),
-        lambda: jm.Shaky(0),
-        lambda: jm.Potential("no.py:f"),
+        lambda: jm.modifiers.ObservationDelay("x", 0),
+        lambda: jm.modifiers.StickyAction(1.0),
+        lambda: jm.modifiers.Scaled(0),
+        lambda: jm.modifiers.Clipped(2, 1),
+        lambda: jm.modifiers.ObservationNoise("x", -1),
+        lambda: jm.modifiers.Shrink("v", 1),
+        lambda: jm.modifiers.Crop("v", (3, 2), (0, 1)),
+        lambda: jm.modifiers.Hide(),
+        lambda: jm.modifiers.ActionDelay(0),
+        lambda: jm.modifiers.Potential(3),
+        lambda: jm.modifiers.ActionNoise(0),
+        lambda: jm.modifiers.Potential("no.py:f"),
     ):
         with pytest.raises(SettingError):
             wrong()
     Path("hill.py").write_text("def height(state):\n    return state.position\n")
     modify = [
-        {"use": "Delay", "channel": "position", "decisions": 2},
-        {"use": "Late", "decisions": 1, "idle": "drift"},
+        {"use": "ObservationDelay", "channel": "position", "decisions": 2},
+        {"use": "ActionDelay", "decisions": 1, "idle": "drift"},
         {"use": "Clipped", "low": -1.0, "high": 1.0},
         {"use": "Potential", "of": "hill.py:height", "discount": 0.9},
         {"use": "TimeLeft"},
@@ -311,10 +362,10 @@ def test_settings_are_checked_and_stand_in_plans():
     assert again.environment == plan.environment
     run = jm.train(again.environment, jm.RandomPlay(), steps=64, copies=4)
     assert jm.Run.open(run.path).plan.environment == plan.environment
-    with pytest.raises(SettingError, match=r"`Delay` has no setting `decision`.*Did you mean `decisions`"):
-        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "Delay", "decision": 2}]}})
-    with pytest.raises(SettingError, match="Did you mean `Delay`"):
-        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "Dely"}]}})
+    with pytest.raises(SettingError, match=r"`ObservationDelay` has no setting `decision`.*Did you mean `decisions`"):
+        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "ObservationDelay", "decision": 2}]}})
+    with pytest.raises(SettingError, match="Did you mean `ObservationDelay`"):
+        plan_of({**sections, "environment": {"use": "ferry", "modify": [{"use": "ObservatonDelay"}]}})
 
     class Endless(Camera):
         time_limit = None
@@ -324,7 +375,7 @@ def test_settings_are_checked_and_stand_in_plans():
             return after.place < 0
 
     with pytest.raises(SettingError, match="needs a limit, and the environment has neither"):
-        Endless().modified(jm.TimeLeft())
+        Endless().modified(jm.modifiers.TimeLeft())
 
 
 class Held(Buoy):
@@ -344,7 +395,7 @@ class Held(Buoy):
 
 @pytest.mark.slow
 def test_a_held_decision_sums_rewards_and_is_cut_short_at_an_end():
-    env = Held().modified(jm.TimeLeft())
+    env = Held().modified(jm.modifiers.TimeLeft())
     episode = env.episode(seed=2)
     x = episode.state.x
     for decision in range(1, 5):
@@ -402,13 +453,20 @@ class Ends(Echo):
 def test_an_end_for_learning_is_no_end_for_the_score():
     plain = jm.train(Leaky(), Ends(), steps=400, copies=4, folder=None, lane="plain")
     for lane in ("plain", "compiled"):
-        run = jm.train(Leaky().modified(jm.LearningEnd("wet")), Ends(), steps=400, copies=4, folder=None, lane=lane)
+        run = jm.train(
+            Leaky().modified(jm.modifiers.LearningEnd("wet")), Ends(), steps=400, copies=4, folder=None, lane=lane
+        )
         columns = [name for name in run.episodes if name not in ("closed_by", "also_held")]
         assert np.allclose(run.episodes[columns], plain.episodes[columns], rtol=1e-4, atol=1e-4)  # the score goes on
         assert (run.readings["ended"] >= run.readings["wet"]).all()
         assert run.readings["ended"].sum() > plain.readings["ended"].sum()
         cut = jm.train(
-            Leaky().modified(jm.LearningEnd("time limit")), Ends(), steps=400, copies=4, folder=None, lane=lane
+            Leaky().modified(jm.modifiers.LearningEnd("time limit")),
+            Ends(),
+            steps=400,
+            copies=4,
+            folder=None,
+            lane=lane,
         )
         satisfied = cut.episodes["closed_by"] + "+" + cut.episodes["also_held"]
         limits = (satisfied.str.contains("time limit") & ~satisfied.str.contains("ashore")).sum()
@@ -416,18 +474,18 @@ def test_an_end_for_learning_is_no_end_for_the_score():
         before, after = (frame.readings["ended"].mean() * 400 / 4 for frame in (plain, cut))  # a turn, of 100
         assert after == pytest.approx(before + limits, abs=1e-3)
     with pytest.raises(SettingError, match=r"`LearningEnd` names `wett`.*Did you mean `wet`"):
-        Leaky().modified(jm.LearningEnd("wett"))
+        Leaky().modified(jm.modifiers.LearningEnd("wett"))
 
 
 @pytest.mark.slow
 def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
-    arguments = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
+    arguments = Held().modified(jm.modifiers.Opening(actions=[{"way": "east", "pull": 0.5}] * 3))
     bare, opened = Held().episode(seed=6), arguments.episode(seed=6)
     assert opened.state.x == pytest.approx(bare.state.x + 1.5)
     assert (opened.steps, opened.advances, opened.total) == (0, 0, 0.0)
-    stopped = Held().modified(jm.Opening(actions=[{"way": "east", "pull": 2.0}] * 9)).episode(seed=6)
+    stopped = Held().modified(jm.modifiers.Opening(actions=[{"way": "east", "pull": 2.0}] * 9)).episode(seed=6)
     assert stopped.state.x <= 3.0 < stopped.state.x + 2.0  # before the end that it would have met
-    idle = Buoy().modified(jm.Opening(6, idle={"way": "west", "pull": 1.0}))
+    idle = Buoy().modified(jm.modifiers.Opening(6, idle={"way": "west", "pull": 1.0}))
     firsts = np.array(
         [bare.state.x - idle.episode(seed=s).state.x for s in range(300) for bare in [Buoy().episode(seed=s)]]
     )
@@ -438,15 +496,15 @@ def test_an_opening_is_played_by_nobody_and_counts_for_nothing():
     written = jm.environments.modifiers.modifier_from(idle._modifiers[0].written())
     assert written == idle._modifiers[0]
     for wrong in (
-        lambda: jm.Opening(),
-        lambda: jm.Opening(0),
-        lambda: jm.Opening(1_001),
-        lambda: jm.Opening(3, actions=["a"]),
+        lambda: jm.modifiers.Opening(),
+        lambda: jm.modifiers.Opening(0),
+        lambda: jm.modifiers.Opening(1_001),
+        lambda: jm.modifiers.Opening(3, actions=["a"]),
     ):
         with pytest.raises(SettingError, match="`Opening`"):
             wrong()
     with pytest.raises(SettingError, match="an episode opens once"):
-        Buoy().modified(jm.Opening(2), jm.Opening(3))
+        Buoy().modified(jm.modifiers.Opening(2), jm.modifiers.Opening(3))
 
 
 MINE = """
@@ -454,7 +512,7 @@ from dataclasses import dataclass
 import jokulmist as jm
 
 @dataclass(frozen=True, repr=False)
-class Fading(jm.RewardModifier):
+class Fading(jm.modifiers.RewardModifier):
     by: float
     def start(self, xp):
         return xp.ones((), xp.float32)
@@ -462,7 +520,7 @@ class Fading(jm.RewardModifier):
         return memory * self.by, memory * reward
 
 @dataclass(frozen=True, repr=False)
-class Coarse(jm.ObservationModifier):
+class Coarse(jm.modifiers.ObservationModifier):
     def spec(self, spec):
         return spec
     def start(self, spec, xp, first, surroundings):
@@ -471,7 +529,7 @@ class Coarse(jm.ObservationModifier):
         return self.start(spec, xp, values, surroundings)
 
 @dataclass(frozen=True, repr=False)
-class Halves(jm.ActionModifier):
+class Halves(jm.modifiers.ActionModifier):
     def modify(self, xp, action, memory, native, draw):
         return memory, type(native)(way=native.way, pull=0.5 * native.pull)
 """

@@ -24,10 +24,10 @@ from places import Corridor, Gates, Signal
 
 import jokulmist as jm
 from jokulmist.errors import SettingError
+from jokulmist.exporting import save
 from jokulmist.exporting.forms import FORMS
 from jokulmist.exporting.graph import graph_of
 from jokulmist.exporting.loops import C, Loops
-from jokulmist.exporting.save import export
 
 ROOT = Path(__file__).parents[2]
 SMALL = jm.Dense(8, 8)
@@ -80,7 +80,7 @@ CASES = {
     "Sarsa": lambda: jm.train(jm.gallery.WholeTarn(), jm.Sarsa(), **QUICK),
     "LinearQ": lambda: jm.train(jm.gallery.Ferry(), jm.LinearQ(), **QUICK),
     "DQN": lambda: jm.train(
-        jm.gallery.Ferry().modified(jm.Stack(2)), jm.DQN(network=SMALL, dueling=True, **BUFFER), **QUICK
+        jm.gallery.Ferry().modified(jm.modifiers.Stack(2)), jm.DQN(network=SMALL, dueling=True, **BUFFER), **QUICK
     ),
     "PPO": lambda: jm.train(jm.gallery.Greenhouse(), jm.PPO(network=SMALL, horizon=16), **QUICK),
     "SAC": lambda: jm.train(jm.gallery.Winch(), jm.SAC(network=SMALL, **BUFFER), **QUICK),
@@ -89,6 +89,16 @@ CASES = {
         jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, **QUICK
     ).policy.player("elder"),
 }
+
+
+@pytest.fixture(autouse=True)
+def _traced_once(monkeypatch):
+    """A policy is traced and asked once for all forms."""
+    for name in ("graph_of", "vectors_of"):
+        monkeypatch.setattr(f"jokulmist.exporting.save.{name}", CACHED[name])
+
+
+CACHED = {name: functools.lru_cache(maxsize=16)(getattr(save, name)) for name in ("graph_of", "vectors_of")}
 
 
 @functools.cache
@@ -105,7 +115,7 @@ def policy(request):
 @pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
-    product = export(policy, form, tmp_path / "out")
+    product = save.export(policy, form, tmp_path / "out")
     if form in ("c", "javascript") and not product.checked:
         pytest.skip(product.why)
     assert (product.checked, product.wrong) == (1_000, 0)
@@ -132,7 +142,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
         ("QLearning", {"values"}),
     ):
         policy = trained_policy(name)
-        product = export(policy, form, tmp_path / name, says=True)
+        product = save.export(policy, form, tmp_path / name, says=True)
         if form in ("c", "javascript") and not product.checked:
             pytest.skip(product.why)
         assert product.ok, (name, product)
@@ -159,7 +169,7 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
             assert output["said"]["value"] == pytest.approx([policy.value(item)], abs=1e-4)
     assert "says beside it" in (tmp_path / "DQN" / "README.md").read_text()
     with pytest.raises(SettingError, match="`TD3` says nothing beside its decisions"):
-        export(fresh_policy(jm.TD3(network=SMALL), jm.gallery.Winch()), form, tmp_path / "no", says=True)
+        save.export(fresh_policy(jm.TD3(network=SMALL), jm.gallery.Winch()), form, tmp_path / "no", says=True)
 
 
 @pytest.mark.slow
@@ -228,13 +238,13 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
     policy = fresh_policy(jm.PPO(network=jm.Recurrent(6, cell=cell, before=jm.Dense(5))), jm.gallery.Ferry())
-    product = export(policy, form, tmp_path / form)
+    product = save.export(policy, form, tmp_path / form)
     assert (product.ok, product.checked, product.wrong) == (True, 1_000, 0), str(product)
     assert "remembers what it saw" in (tmp_path / form / "README.md").read_text()
     vectors = json.loads((tmp_path / form / "vectors.json").read_text())["vectors"]
     assert [k for k, item in enumerate(vectors) if item["begins"]] == [0, 20, 40, 60, 80]
     with pytest.raises(SettingError, match="does not leave yet"):
-        export(policy, form, tmp_path / form, says=True)
+        save.export(policy, form, tmp_path / form, says=True)
 
 
 @pytest.mark.slow
@@ -256,10 +266,10 @@ def test_what_cannot_leave_is_told(tmp_path):
 
     run = jm.train(jm.gallery.Ferry(), Guess(), steps=20, folder=None, lane="plain")
     with pytest.raises(SettingError, match="`Guess` is not traced"):
-        export(run.policy, "c", tmp_path / "out")
+        save.export(run.policy, "c", tmp_path / "out")
     table = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=3), **QUICK).policy
     with pytest.raises(SettingError, match="`form` is 'cobol'; there are `python`, `c`, `javascript`, `onnx`"):
-        export(table, "cobol", tmp_path / "out")
+        save.export(table, "cobol", tmp_path / "out")
     assert not (tmp_path / "out").exists()
     (tmp_path / "file").write_text("")
     assert "cannot write" in jokulmist("export", _kept(tmp_path), "--form", "c", "--to", "file", folder=tmp_path).stderr
@@ -356,7 +366,7 @@ LEAVING = {
 def test_what_has_learned_nothing_leaves_as_it_is(name, form, tmp_path):
     """Memory as a handle, masks, several numbers, padded images, and operations that only few policies have."""
     policy = fresh_policy(*LEAVING[name])
-    product = export(policy, form, tmp_path)
+    product = save.export(policy, form, tmp_path)
     assert product.ok, str(product)
     assert product.checked or form in ("c", "javascript")
     readme = (tmp_path / "README.md").read_text()

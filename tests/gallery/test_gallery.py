@@ -29,12 +29,12 @@ def test_the_shortest_way_is_as_long_as_the_chart_says_and_beams_stop_at_rocks()
                 assert episode.observation.beams[k] == free
             episode.act(env.shortest_way(state))
         assert (episode.steps, episode.closed_by) == (wanted, "in_harbour")
-    assert jm.trace(env, 60)["nearest"].min() > 0
+    assert jm.tabulate_steps(env, 60)["nearest"].min() > 0
 
 
 def test_the_greenhouse_keeps_to_its_physics():
     env = jm.gallery.Greenhouse()
-    frame = jm.trace(env, 144, policy="thermostat", seed=5)
+    frame = jm.tabulate_steps(env, 144, policy="thermostat", seed=5)
     assert (frame["vapour"] <= env.holds(frame["warmth"]) + 1e-4).all()
     assert env.holds(20.0) == pytest.approx(17.3, rel=0.01)  # g/m3, from tables of saturated air
     assert (frame["sunlight"][:47] == 0.0).all()

@@ -153,7 +153,7 @@ class Endless(Corridor):
         ),
         (Listing, r"`Listing.advance` \(test_agree.py:\d+\) uses a value .* as an index"),
         (Numbered, r"`Numbered.prize` \(test_agree.py:\d+\) turns a value .* into a Python number"),
-        (Writing, r"`Writing.advance` \(test_agree.py:\d+\) writes into an array; use `jm.put"),
+        (Writing, r"`Writing.advance` \(test_agree.py:\d+\) writes into an array; use `jm.replace_item"),
         (Endless, r"`Endless.advance` \(test_agree.py:\d+\) .*`jm.repeat`"),
     ],
 )

@@ -90,7 +90,7 @@ def test_what_a_simulator_tells_wrongly_is_refused(outcome, told):
 @pytest.mark.slow
 def test_worker_processes_give_the_episodes_of_this_process(tmp_path):
     agent = jm.QLearning(bins=8)
-    surroundings = [jm.Stack(2), jm.StickyAction(0.3), jm.Scaled(0.5)]
+    surroundings = [jm.modifiers.Stack(2), jm.modifiers.StickyAction(0.3), jm.modifiers.Scaled(0.5)]
     env = Drift().modified(*surroundings)
     runs = [
         jm.train(env, agent, steps=300, copies=2, vary=widths, processes=away, folder=None) for away in (False, True)
@@ -204,7 +204,7 @@ def test_an_episode_that_was_lost_is_neither_an_end_nor_a_cut_for_what_replays(s
         row = Experience(
             seen, None, np.full((1, 1), 10.0**k, np.float32), false, false, last, last, (), np.full((1, 1), k == 2)
         )
-        stored = memory.written(spec, stored, row, np.zeros((1, 1, 1), np.float32))
+        stored = memory.add_to_replay(spec, stored, row, np.zeros((1, 1, 1), np.float32))
     result = memory.transitions(spec, stored, np.array([0, 1, 2]), np.ones(3), 2, 0.5)
     assert np.asarray(result.n_step_return).tolist() == [1.0 + 0.5 * 10.0, 10.0, 100.0 + 0.5 * 1000.0]
     assert np.asarray(result.bootstrap_discount).tolist() == [0.25, 0.5, 0.25]

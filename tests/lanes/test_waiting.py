@@ -95,7 +95,7 @@ def test_a_decision_of_k_advances_is_discounted_within_and_to_the_power_of_k():
         row = Experience(
             seen, None, np.full((1, 1), 10.0**j, np.float32), no, no, seen, seen, (), (), np.full((1, 1), lasted)
         )
-        stored = memory.written(spec, stored, row, np.zeros((1, 1, 1), np.float32), counted=True)
+        stored = memory.add_to_replay(spec, stored, row, np.zeros((1, 1, 1), np.float32), counted=True)
     result = memory.transitions(spec, stored, np.array([0, 1]), np.ones(2), 2, 0.5, counted=True)
     assert np.asarray(result.n_step_return).tolist() == [1.0 + 0.5**4 * 10.0, 10.0 + 0.5 * 100.0]
     assert np.asarray(result.bootstrap_discount).tolist() == [0.5**5, 0.5**3]

@@ -7,10 +7,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from jokulmist.learning.advantages import (
-    accumulated,
+    discounted_sums,
     explained_variance,
     generalised_advantages,
-    normalised,
+    standardise,
 )
 
 
@@ -75,17 +75,17 @@ def test_against_a_plain_loop(seed, turns, copies, discount, decay):
     if decay == 1.0:  # telescoped: the return, bootstrapped where the stretch ends or is cut, less the value
         tail = rewards + np.where(closed & ~ended, discount * after, 0.0)
         tail[-1] += np.where(closed[-1], 0.0, discount * after[-1])
-        returns = accumulated(jnp.asarray(tail), jnp.where(jnp.asarray(closed), 0.0, discount))
+        returns = discounted_sums(jnp.asarray(tail), jnp.where(jnp.asarray(closed), 0.0, discount))
         same = np.all(after[:-1] == values[1:]) or turns == 1
         assert not same or np.allclose(result, returns - values, atol=1e-4)
 
 
 def test_normalising_leaves_alone_what_has_no_spread():
-    assert np.allclose(normalised(jnp.asarray([1.0, 3.0])), [-1.0, 1.0])
-    assert np.allclose(normalised(jnp.asarray([1.0, 1.01]), 0.02), [-0.25, 0.25])
-    assert np.allclose(normalised(jnp.asarray([1.0, 3.0]), 0.02), [-1.0, 1.0])
-    assert np.asarray(normalised(jnp.asarray([2.5]))).tolist() == [2.5]
-    assert np.asarray(normalised(jnp.asarray([4.0, 4.0]))).tolist() == [4.0, 4.0]
+    assert np.allclose(standardise(jnp.asarray([1.0, 3.0])), [-1.0, 1.0])
+    assert np.allclose(standardise(jnp.asarray([1.0, 1.01]), 0.02), [-0.25, 0.25])
+    assert np.allclose(standardise(jnp.asarray([1.0, 3.0]), 0.02), [-1.0, 1.0])
+    assert np.asarray(standardise(jnp.asarray([2.5]))).tolist() == [2.5]
+    assert np.asarray(standardise(jnp.asarray([4.0, 4.0]))).tolist() == [4.0, 4.0]
 
 
 @pytest.mark.parametrize(

@@ -13,12 +13,12 @@ import jokulmist as jm
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.features import Features
-from jokulmist.learning.networks.inputs import Inputs, applied
-from jokulmist.learning.networks.layout import Layout, built, usual_network
+from jokulmist.learning.networks.inputs import Inputs, apply_network
+from jokulmist.learning.networks.layout import Layout, build_network, usual_network
 from jokulmist.learning.networks.modules import gathered as patches
 from jokulmist.learning.networks.modules import product
 from jokulmist.learning.observation_scaling import Running, fresh_statistics, gathered, scaled
-from jokulmist.learning.optimisation import descended, first_moments, huber
+from jokulmist.learning.optimisation import descend, first_moments, huber
 
 NUMBERS = Spec((Channel("a", 0.0, 10.0), Channel("b", -np.inf, np.inf, shape=(2,))), jm.Choice(3))
 SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2), image=True)), jm.Choice(3))
@@ -27,7 +27,7 @@ SIGHTS = Spec((Channel("a", 0.0, 10.0), Channel("eye", 0, 255, shape=(9, 11, 2),
 @pytest.mark.slow
 @pytest.mark.parametrize("start", ["orthogonal", "uniform"])
 def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
-    module = built(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
+    module = build_network(jm.Dense(5, 4, start=start), NUMBERS, 2, seed=1, gain=0.01)
     layout = Layout(jm.Dense(5, 4), lambda: module)
     weights = layout.initial_weights()
     rows = np.random.default_rng(0).normal(size=(7, 3)).astype(np.float32)
@@ -35,7 +35,9 @@ def test_a_dense_network_is_what_numpy_makes_of_its_weights(start):
     for layer in module.layers[:-1]:
         x = np.maximum(x @ layer.weight + layer.bias, 0.0)
     wanted = x @ module.layers[-1].weight + module.layers[-1].bias
-    assert np.allclose(applied(layout.module(jnp.asarray(weights)), Inputs(jnp.asarray(rows), {})), wanted, atol=1e-5)
+    assert np.allclose(
+        apply_network(layout.module(jnp.asarray(weights)), Inputs(jnp.asarray(rows), {})), wanted, atol=1e-5
+    )
     assert np.allclose(layout.through_numpy(weights, rows, "relu"), wanted, atol=1e-5)
     assert layout.size == 3 * 5 + 5 + 5 * 4 + 4 + 4 * 2 + 2
     if start == "orthogonal":
@@ -76,12 +78,12 @@ def own_network(channels, outputs, key):
 
 
 def test_a_network_of_ones_own_takes_one_observation_at_a_time():
-    module = built(own_network, SIGHTS, 3, seed=4)
+    module = build_network(own_network, SIGHTS, 3, seed=4)
     image = np.full((2, 9, 11, 2), 255, np.uint8)
-    result = applied(module, Inputs(jnp.ones((2, 1)), {"eye": jnp.asarray(image)}))
+    result = apply_network(module, Inputs(jnp.ones((2, 1)), {"eye": jnp.asarray(image)}))
     assert np.allclose(result, module.linear(jnp.array([1.0, 1.0])), atol=1e-6)
     with pytest.raises(SettingError, match="must give an equinox module"):
-        built(lambda channels, outputs, key: 3, SIGHTS, 3, seed=4)
+        build_network(lambda channels, outputs, key: 3, SIGHTS, 3, seed=4)
 
 
 @pytest.mark.parametrize(
@@ -93,7 +95,7 @@ def test_a_network_of_ones_own_takes_one_observation_at_a_time():
         (lambda: jm.PPO(network=jm.Dense(8)).config(SIGHTS, 1), "`eye` is an image. Use `network=jm.Convolutional"),
         (lambda: jm.PPO(network=jm.Convolutional()).config(NUMBERS, 1), "needs an image"),
         (lambda: jm.Convolutional(filters=[(4, 2, 3)]), "with stride 3 leave out 1 of 3 rows and columns"),
-        (lambda: built(jm.Recurrent(30_000), NUMBERS, 2, seed=1), "900,000,000 weights; at most 8,388,608"),
+        (lambda: build_network(jm.Recurrent(30_000), NUMBERS, 2, seed=1), "900,000,000 weights; at most 8,388,608"),
         (lambda: jm.PPO(network="dense"), "must be `jm.Dense"),
         (lambda: jm.PPO(gradient_clip=0.0), "must be above 0; got 0.0"),
     ],
@@ -146,9 +148,9 @@ def test_statistics_survive_a_million_steps():
 
 def test_a_step_of_the_optimiser_and_clipping_by_hand():
     weights, gradient = jnp.array([1.0, 1.0]), jnp.array([3.0, 4.0])
-    new, _, norm = descended("sgd", weights, first_moments("sgd", weights), gradient, 0.1, 2.5)
+    new, _, norm = descend("sgd", weights, first_moments("sgd", weights), gradient, 0.1, 2.5)
     assert (np.allclose(new, [1 - 0.15, 1 - 0.2]), float(norm)) == (True, 5.0)
-    new, _, _ = descended("adam", weights, first_moments("adam", weights), gradient, 0.1)
+    new, _, _ = descend("adam", weights, first_moments("adam", weights), gradient, 0.1)
     assert np.allclose(new, [0.9, 0.9], atol=1e-5)  # the first step of Adam is the rate itself
     assert np.allclose(huber(jnp.array([0.5, -3.0]), 1.0), [0.125, 2.5])
 
@@ -206,7 +208,7 @@ def test_statistics_go_on_beyond_what_single_precision_counts():
 def test_hidden_biases_spread_the_kinks_and_those_of_the_outputs_begin_at_zero():
     spec = Spec((Channel("x", -1.0, 1.0, shape=(4,)),), jm.Choice(2))
     for start in ("orthogonal", "uniform"):
-        first, second, last = jm.Dense(64, 64, start=start).built(spec, 3, 0, 1.0).layers
+        first, second, last = jm.Dense(64, 64, start=start).build(spec, 3, 0, 1.0).layers
         for layer, inputs in ((first, 4), (second, 64)):
             assert 0.8 / np.sqrt(inputs) < np.abs(layer.bias).max() <= 1.0 / np.sqrt(inputs)
         assert not last.bias.any()
@@ -227,7 +229,7 @@ def test_the_usual_network_sees_every_pixel_of_an_image(side):
     eye = Channel("eye", 0, 255, shape=(side, side, 1), image=True)
     spec = Spec((eye,), jm.Choice(3))
     network = usual_network(spec)
-    module = built(network.model_copy(update={"activation": "tanh"}), spec, 3, seed=1)
+    module = build_network(network.model_copy(update={"activation": "tanh"}), spec, 3, seed=1)
     image = jnp.full((1, side, side, 1), 0.5)
     slope = jax.grad(lambda image: jnp.sum(module(Inputs(jnp.zeros((1, 0)), {"eye": image})) * jnp.arange(1.0, 4.0)))(
         image
@@ -242,7 +244,7 @@ def test_the_usual_network_sees_every_pixel_of_an_image(side):
 def test_no_gradient_goes_through_the_burn_in(cell):
     """Kapturowski et al. (2019), section 3: the decisions before a sequence refresh the state, and are not learned
     from."""
-    module = built(jm.Recurrent(3, cell=cell), NUMBERS, 2, seed=1)
+    module = build_network(jm.Recurrent(3, cell=cell), NUMBERS, 2, seed=1)
     inputs = Inputs(jax.random.normal(jax.random.key(0), (6, 3)), {})
     restarts = jnp.zeros((6, 1), bool)
 

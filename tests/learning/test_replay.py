@@ -17,7 +17,7 @@ from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory
 
 DISCOUNT = 0.5
-WRITE = jax.jit(lambda spec, r, e: memory.written(spec, r, e, e.actions[..., None]), static_argnums=0)
+WRITE = jax.jit(lambda spec, r, e: memory.add_to_replay(spec, r, e, e.actions[..., None]), static_argnums=0)
 NUMBERS = (Channel("x", -1e6, 1e6),)
 IMAGE = Channel("eye", 0, 255, shape=(1, 2, 3), image=True, stacked=3)
 
@@ -164,7 +164,7 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
     assert float(priorities.most) == 78.0
     replay = replay._replace(priorities=priorities)
     u = jnp.asarray(np.random.default_rng(0).random(20_000, np.float32))
-    sample = jax.jit(lambda r: memory.sampled(spec, r, u, 1, DISCOUNT, correction=1.0))(replay)
+    sample = jax.jit(lambda r: memory.sample_replay(spec, r, u, 1, DISCOUNT, correction=1.0))(replay)
     counts = np.bincount(np.asarray(sample.place), minlength=80)
     assert np.allclose(counts / 20_000, expected / expected.sum(), atol=2e-4)
     # With full correction the weight times the chance is the same for all.
@@ -173,7 +173,7 @@ def test_priorities_are_sampled_in_proportion_and_corrected():
     assert np.allclose(even, even[0], rtol=1e-4)
     assert float(sample.importance.max()) == 1.0
     # Cut into minibatches in order, each still draws from all of memory.
-    dealt = jax.jit(lambda r: memory.sampled(spec, r, u, 1, DISCOUNT, correction=1.0, minibatches=20))(replay)
+    dealt = jax.jit(lambda r: memory.sample_replay(spec, r, u, 1, DISCOUNT, correction=1.0, minibatches=20))(replay)
     for part in np.asarray(dealt.place).reshape(20, -1):
         assert np.allclose(np.bincount(part, minlength=80) / 1000, expected / expected.sum(), atol=3e-3)
 

@@ -270,7 +270,7 @@ def test_an_environment_of_ones_own_is_set_trained_and_asked_again_with_changes(
     assert page.locator("main > div > [role=alert]").inner_text() == ""
     settings = {
         "#environment-rain": "1",
-        "#environment-modify": '{ use = "Noisy", channel = "level", sd = 0.5 }',
+        "#environment-modify": '{ use = "ObservationNoise", channel = "level", sd = 0.5 }',
         "#training-steps": "2_000",
         "#agent-bins": "5",
         "#agent-exploration": "0.25",

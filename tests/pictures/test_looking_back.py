@@ -19,6 +19,8 @@ from jokulmist.pictures.report.page import differing
 from jokulmist.records.run_index import chosen, rows_in
 from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_scene
 
+pytestmark = pytest.mark.draws
+
 
 @pytest.fixture(scope="module")
 def ferry(tmp_path_factory):
@@ -59,12 +61,12 @@ def command(capsys):
 def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
     scenes = [fresh_scene(ferry, "0", 3), fresh_scene(ferry, "last", 3), recorded_scene(ferry, "best")]
     seen = []
-    path = jm.save_replay(
+    path = jm.pictures.save_replay(
         scenes,
         ferry.environment,
         tmp_path / "three.gif",
         most=16,
-        on_progress=lambda done, whole: seen.append((done, whole)),
+        on_message=seen.append,
     )
     picture = Image.open(path)
     longest = max(scene.rollout.steps for scene in scenes)
@@ -72,13 +74,13 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
     assert picture.size == (1024, 640)
     frames = [np.asarray((picture.seek(k), picture.convert("RGB"))[1], int) for k in (0, picture.n_frames // 2)]
     assert (np.abs(frames[0] - frames[1]).sum(axis=2) > 40).sum() > 500  # it moves
-    strip = jm.save_replay(scenes[:2], ferry.environment, tmp_path / "strip.png")
+    strip = jm.pictures.save_replay(scenes[:2], ferry.environment, tmp_path / "strip.png")
     assert Image.open(strip).size[0] == 1280
     with pytest.raises(SettingError, match=r"one of `gif`, `mp4`, `png`; got `x.bmp`"):
-        jm.save_replay(scenes, ferry.environment, tmp_path / "x.bmp")
+        jm.pictures.save_replay(scenes, ferry.environment, tmp_path / "x.bmp")
     if shutil.which("ffmpeg") is None:
         with pytest.raises(LookupFailed, match=r"needs the program ffmpeg.*Use `.gif`"):
-            jm.save_replay(scenes, ferry.environment, tmp_path / "x.mp4")
+            jm.pictures.save_replay(scenes, ferry.environment, tmp_path / "x.mp4")
     assert recorded_scene(ferry, "worst").rollout.total <= scenes[2].rollout.total
     with pytest.raises(LookupFailed, match=r"holds no episode 1234567; it holds `1`"):
         recorded_scene(ferry, "1234567")
@@ -87,7 +89,7 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
 def test_images_and_simulators_are_replayed_too(tmp_path):
     seen = played_scene("random", Signal(), 1, "by chance")
     assert seen.rollout.steps > 0
-    assert jm.save_replay([seen], Signal(), tmp_path / "signal.gif").stat().st_size > 1000
+    assert jm.pictures.save_replay([seen], Signal(), tmp_path / "signal.gif").stat().st_size > 1000
 
     class Shown(Drift):
         def image(self):
@@ -98,7 +100,7 @@ def test_images_and_simulators_are_replayed_too(tmp_path):
     scene = played_scene("random", Shown(), 1, "by chance")
     assert len(scene.images) == scene.rollout.steps + 1
     assert any((a != scene.images[0]).any() for a in scene.images)
-    assert jm.save_replay([scene], Shown(), tmp_path / "drift.png").exists()
+    assert jm.pictures.save_replay([scene], Shown(), tmp_path / "drift.png").exists()
 
 
 @pytest.mark.slow
@@ -122,37 +124,39 @@ def test_the_commands_that_look_back(ferry, command):
 
 @pytest.mark.slow
 def test_what_an_agent_does_is_drawn_from_what_was_recorded(ferry, tmp_path):
-    axes = jm.plot_choices(ferry)
+    axes = jm.pictures.plot_choices(ferry)
     heights = np.array([[patch.get_path().get_extents().y1 for patch in axes.patches]])
     assert heights.max() == pytest.approx(1.0)  # the shares add to one
     rollout = ferry.rollouts[0]
-    figure = jm.plot_rollout(rollout, ferry.environment)
+    figure = jm.pictures.plot_rollout(rollout, ferry.environment)
     samples = figure.axes[0].lines[0].get_ydata()
     assert np.array_equal(samples, rollout.table["position"])
     table = jm.train(Corridor(), jm.QLearning(), steps=300, lane="plain", record_every=10**6, folder=tmp_path)
     for file in (table.path / "rollouts").iterdir():
         file.unlink()
     with pytest.raises(LookupFailed, match="`record_every`"):
-        jm.plot_choices(table)
+        jm.pictures.plot_choices(table)
     with pytest.raises(SettingError, match="there is no channel `depth` of one number"):
-        jm.plot_policy(table.policy, Corridor(), ("cell", "depth"))
+        jm.pictures.plot_policy(table.policy, Corridor(), ("cell", "depth"))
     pair = jm.gallery.Ferry()
     for averaged in (False, True):
-        figure = jm.plot_policy(ferry.policy, pair, ("position", "speed"), averaged=averaged, fixed={"current": 0.0})
+        figure = jm.pictures.plot_policy(
+            ferry.policy, pair, ("position", "speed"), averaged=averaged, fixed={"current": 0.0}
+        )
         mesh = figure.axes[0].collections[0].get_array()
         assert set(np.unique(mesh)) <= {0, 1, 2}
 
 
 def test_a_report_escapes_the_name_of_a_run(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=60, lane="plain", folder=tmp_path, name="a<b>&c")
-    page = jm.save_report(run, replays=False).read_text()
+    page = jm.pictures.save_report(run, replays=False).read_text()
     assert "a&lt;b&gt;&amp;c" in page
     assert "<b>" not in page
 
 
 @pytest.mark.slow
 def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
-    page = jm.save_report(ferry).read_text()
+    page = jm.pictures.save_report(ferry).read_text()
     assert page.count("data:image/gif;base64,") == 2
     for output in (
         "early: before any training",
@@ -176,13 +180,13 @@ def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
     second_item = jm.train(jm.gallery.Ferry(tide=0.05), jm.QLearning(bins=4), steps=2000, folder=ferry.path.parent)
     assert {"run", "agent.use", "environment.tide"} <= set(differing([ferry, second_item])[0])
     with pytest.raises(SettingError, match="runs with folders"):
-        jm.save_report(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None))
+        jm.pictures.save_report(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None))
 
 
 @pytest.mark.slow
 @pytest.mark.skipif(shutil.which("chromium") is None, reason="chromium is not installed here")
 def test_the_page_draws_its_charts_in_a_browser(ferry, tmp_path):
-    page = jm.save_report(ferry, tmp_path / "page.html", replays=False)
+    page = jm.pictures.save_report(ferry, tmp_path / "page.html", replays=False)
     words = [
         "chromium",
         "--headless",

@@ -12,6 +12,8 @@ from jokulmist.errors import RecordError, RunNotice, SettingError
 from jokulmist.pictures.saved import save_pictures
 from jokulmist.training.runs import course
 
+pytestmark = pytest.mark.draws
+
 
 @pytest.fixture(scope="module")
 def drawn(trained):
@@ -66,7 +68,7 @@ def test_the_ledger_adds_up_to_the_return(trained):
 
 @pytest.mark.slow
 def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
-    runs = jm.train(Corridor(slip=0.2), jm.QLearning(), steps=400, seeds=range(2), lane="plain", folder=tmp_path)
+    runs = jm.train_seeds(Corridor(slip=0.2), jm.QLearning(), steps=400, seeds=range(2), lane="plain", folder=tmp_path)
     axes = jm.plot(runs, Figure().add_subplot())
     assert sum("mean of 100" in text for text in labels(axes)) == 2
     paths = save_pictures(runs[0])

@@ -61,7 +61,7 @@ READS = {
     "origin.json": lambda run: run.origin,
     "rollouts": lambda run: run.rollouts,
     "checkpoints": lambda run: run.policy,
-    "log.txt": lambda run: jm.save_report(run, run.path.parent / "made.html"),
+    "log.txt": lambda run: jm.pictures.save_report(run, run.path.parent / "made.html"),
 }
 
 

@@ -438,4 +438,4 @@ def test_a_program_that_was_started_ends_soon_after_its_last_user_and_is_started
 def test_an_episode_without_pictures_is_replayed_by_its_numbers(raft, tmp_path):
     scene = played_scene("random", raft, 1, "by chance")
     assert scene.images == []
-    assert jm.save_replay([scene], raft, tmp_path / "strip.png").stat().st_size > 1_000
+    assert jm.pictures.save_replay([scene], raft, tmp_path / "strip.png").stat().st_size > 1_000

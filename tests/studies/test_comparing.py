@@ -22,7 +22,9 @@ LEARNS, BLIND = {"learning_rate": 0.5, "exploration": 0.2}, {"learning_rate": 0.
 def trained(folder, seeds=range(4), steps=1500, environment=None, agent=None, **more):
     environment = Corridor(slip=0.1) if environment is None else environment
     agent = jm.QLearning(**LEARNS) if agent is None else agent
-    return list(jm.train(environment, agent, steps=steps, seeds=seeds, folder=folder, lane="plain", workers=1, **more))
+    return list(
+        jm.train_seeds(environment, agent, steps=steps, seeds=seeds, folder=folder, lane="plain", workers=1, **more)
+    )
 
 
 @pytest.fixture(scope="module")

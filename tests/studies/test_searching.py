@@ -245,10 +245,10 @@ def test_the_live_view_tells_candidates_the_best_so_far_and_the_time_left(tmp_pa
     ):
         assert words in text
     lines = Console(width=200, record=True, file=open("/dev/null", "w"))  # noqa: SIM115
-    show = LiveSearchDisplay(lines)
-    show.begin("search")
-    show.update(engine.view())
-    show.end()
+    display = LiveSearchDisplay(lines)
+    display.begin("search")
+    display.update(engine.view())
+    display.end()
     assert "candidates scored, 1 failed" in lines.export_text()
 
 

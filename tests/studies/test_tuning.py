@@ -546,7 +546,7 @@ def test_settings_that_do_not_go_together_fail_as_candidates(tmp_path):
 NEARBY = """
 import jokulmist as jm
 
-class Nearby(jm.SearchMethod):
+class Nearby(jm.parts.SearchMethod):
     "The first at random; each later one the best so far with another rate."
 
     def next(self, board):
@@ -571,7 +571,7 @@ def test_a_search_method_of_ones_own_is_named_by_its_file_and_kept(tmp_path):
     assert jm.Search.open(search.path).winner.number == search.winner.number
     for method, output in (
         ("nearest", "no search method: 'nearest'"),
-        (f"{SHARED}:Corridor", "derive it from `jm.SearchMethod`"),
+        (f"{SHARED}:Corridor", "derive it from `jm.parts.SearchMethod`"),
     ):
         with pytest.raises(SettingError, match=output):
             tuned(tmp_path, method=method)

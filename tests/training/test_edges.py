@@ -159,7 +159,7 @@ def test_a_simulator_may_name_a_term_as_what_closes_an_episode_and_step():
     run = jm.train(Quay(), jm.QLearning(bins=4), steps=400, folder=None)
     landed = run.episodes[run.episodes["closed_by"] == "parked"]
     assert np.allclose(landed["return"], 10.0 - 0.1 * landed["steps"])
-    seen = jm.trace(Quay(), 4, policy=run.policy)
+    seen = jm.tabulate_steps(Quay(), 4, policy=run.policy)
     assert seen["beams[0]"].tolist() == seen["at"].tolist()
     assert seen["moment"].tolist()[0] == 1
     with pytest.raises(DeclarationError, match="uses the name `at` twice"):
@@ -176,12 +176,12 @@ def test_what_is_meant_is_taken_or_told(tmp_path):
             r"they are swapped. Write `jm.evaluate\(run.policy, run.environment\)`",
         ),
         (
-            lambda: jm.plot_policy(run.policy, ("cell", "cell"), Corridor()),
+            lambda: jm.pictures.plot_policy(run.policy, ("cell", "cell"), Corridor()),
             r"an environment is expected here; got \('cell', 'cell'\). Look at the order",
         ),
-        (lambda: jm.trace(Corridor), r"got the class `Corridor`. Make an instance, `Corridor\(\)`"),
+        (lambda: jm.tabulate_steps(Corridor), r"got the class `Corridor`. Make an instance, `Corridor\(\)`"),
         (
-            lambda: jm.save_pictures(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None)),
+            lambda: jm.pictures.save_pictures(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None)),
             r"in memory has no folder for pictures",
         ),
         (lambda: jm.evaluate(3, Corridor()), "takes a policy, a run"),
@@ -244,9 +244,9 @@ def test_commands_say_what_is_not_there_and_check_a_plan_with_its_changes(capsys
         '[agent]\nuse = "QLearning"\n[training]\nsteps = 1_000\n[vary]\nmelt = { between = [1.0, 3.0] }\n'
     )
     capsys.readouterr()
-    assert run_command("check", "plan.toml", "--trace", 2, "--json") == 0
+    assert run_command("check", "plan.toml", "--show", 2, "--json") == 0
     hidden = capsys.readouterr().out
-    assert run_command("check", "tarn", "--set", "environment.melt=0.0", "--trace", 4, "--json") == 0
+    assert run_command("check", "tarn", "--set", "environment.melt=0.0", "--show", 4, "--json") == 0
     assert capsys.readouterr().out != hidden
     assert run_command("train", "plan.toml", "--dry") == 0
     run = jm.train(jm.gallery.Tarn(), jm.PPO(), steps=64, copies=1, lane="plain", name="short")

@@ -32,7 +32,7 @@ class StopsEarly(SilentDisplay):
 
 @pytest.mark.slow
 def test_a_redo_that_is_stopped_says_how_far_it_was_the_same(run, tmp_path, monkeypatch):
-    output = redo(run, folder=tmp_path, show=StopsEarly())
+    output = redo(run, folder=tmp_path, display=StopsEarly())
     assert output.stopped
     assert output.same
     assert 0 < output.episodes < len(run.episodes)
@@ -52,7 +52,7 @@ def test_what_was_measured_is_told_where_it_cannot_be_kept(run, monkeypatch):
     monkeypatch.setattr(files, "append_rows", refused)
     status, reply, err = jokulmist("evaluate", run.path, "--episodes", 3)
     assert status == 1
-    assert "3 episodes, seed 1" in reply
+    assert "3 episodes, seed 0" in reply
     assert "mean_return" in reply or "random" in reply
     assert "Read-only file system" in err
 

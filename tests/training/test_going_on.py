@@ -22,7 +22,7 @@ from jokulmist.training.session import observing
 
 ROOT = Path(__file__).parents[2]
 SLIM = jm.Dense(16)
-AROUND = [jm.Stack(2), jm.Late(1), jm.Scaled(0.5), jm.Opening(2)]
+AROUND = [jm.modifiers.Stack(2), jm.modifiers.ActionDelay(1), jm.modifiers.Scaled(0.5), jm.modifiers.Opening(2)]
 
 
 def content(run):
@@ -50,7 +50,7 @@ class Interrupting(SilentDisplay):
 def interrupted(env, agent, decisions, **plan):
     """A run that was stopped, then left as a kill would have left it: rows beyond its last checkpoint, the last one
     torn."""
-    run = jm.train(env, agent, show=Interrupting(decisions), **plan)
+    run = jm.train(env, agent, display=Interrupting(decisions), **plan)
     assert run.status == "stopped"
     origin = json.loads((run.path / "origin.json").read_text())
     (run.path / "origin.json").write_text(json.dumps({**origin, "status": "running", "process": 0}))
@@ -62,7 +62,11 @@ def interrupted(env, agent, decisions, **plan):
 
 KINDS = {
     "table with a pilot": (Corridor(slip=0.3), jm.Sarsa(), {"lane": "plain", "copies": 3}),
-    "table": (Corridor(slip=0.3).modified(jm.StickyAction(0.2)), jm.QLearning(), {"lane": "compiled", "copies": 3}),
+    "table": (
+        Corridor(slip=0.3).modified(jm.modifiers.StickyAction(0.2)),
+        jm.QLearning(),
+        {"lane": "compiled", "copies": 3},
+    ),
     "modified": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "plain", "copies": 2}),
     "modified, compiled": (Lift().modified(*AROUND), jm.QLearning(bins=4), {"lane": "compiled", "copies": 2}),
     "replay": (
@@ -378,7 +382,7 @@ def test_any_file_cut_at_any_byte_gives_what_is_whole_and_a_word_on_the_rest(tmp
                 lambda: jm.Run.open(run.path).policy,
                 lambda: jm.Run.open(run.path).rollouts,
                 lambda: jm.Run.open(run.path).plan,
-                lambda: jm.Runs([jm.Run.open(run.path)]).table,
+                lambda: jm.results.Runs([jm.Run.open(run.path)]).table,
             ):
                 try:
                     look()

@@ -226,7 +226,7 @@ def test_what_each_sees_does_and_gets():
     assert (episode.deciding, episode.observation.younger.taken) == (("younger",), 3)
     with pytest.raises(ActionError, match=r"there is no player `youngr`.*Did you mean `younger`"):
         episode.act({"youngr": "one"})
-    assert [word.partition("=")[0] for word in jm.trace(lots, 3)["action"]] == ["elder", "younger", "elder"]
+    assert [word.partition("=")[0] for word in jm.tabulate_steps(lots, 3)["action"]] == ["elder", "younger", "elder"]
     haul = jm.gallery.Haul().episode(seed=1)
     with pytest.raises(ActionError, match="an action is missing for `south`"):
         haul.act({"north": "ahead"})
@@ -487,7 +487,7 @@ def test_methods_that_learn_at_different_times_and_one_policy_for_all(tmp_path):
         "second": jm.DQN(replay_start=50, replay_size=500, minibatch=8, network=jm.Dense(8)),
     }
     alone = jm.train(Table(), mixed, steps=1_000, copies=2, folder=None)
-    runs = jm.train(Table(), mixed, steps=1_000, copies=2, folder=tmp_path, seeds=[0, 1])
+    runs = jm.train_seeds(Table(), mixed, steps=1_000, copies=2, folder=tmp_path, seeds=[0, 1])
     assert alone.episodes.equals(jm.train(Table(), mixed, steps=1_000, copies=2, folder=None, lane="plain").episodes)
     np.testing.assert_array_equal(alone.episodes["return"], runs[0].episodes["return"].astype(np.float32))
     assert {"first.policy_loss", "second.mean_value"} <= set(runs[0].readings.columns)
@@ -716,14 +716,14 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
         np.testing.assert_allclose(still.policy.learner["first"].values, learned, atol=1e-6)
         np.testing.assert_allclose(still.policy.learner["second"]["past"].values[0], learned, atol=1e-6)
         assert still.origin["parent"] == {"run": "pair", "decisions": 3_000}
-    result = jm.adapt(pair, {"second": jm.Fixed(second_item.path)}, steps=3_000, measured=40)
+    result = jm.adapt(pair, {"second": jm.Fixed(second_item.path)}, steps=3_000, evaluate_episodes=40)
     assert result.after.players["first.return"] >= result.before.players["first.return"]
     own_values = jm.evaluate({"first": pair, "second": second_item}, Sticks(), episodes=40)
     assert result.before.mean == own_values.mean
     assert result.before.players == own_values.players
     output = json.loads(
         jokulmist(
-            "adapt",
+            "resume",
             pair.path,
             "--with",
             f"second={second_item.path}",
@@ -761,11 +761,11 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
     with pytest.raises(SettingError, match="one agent plays `first`, `second`, so it cannot leave one"):
         jm.adapt(shared, {"second": jm.RandomPlay()}, steps=200)
     for words, expected in (
-        (("--steps", 10), "--with"),
+        (("--steps", 10, "--name", "more"), "`--name` names the new run of `--with`"),
         (("--with", "second=random"), "say how long by `--steps`"),
         (("--with", "third=random", "--steps", 10), "the players are `first`, `second`"),
     ):
-        wrong = jokulmist("adapt", pair.path, *words, folder=tmp_path)
+        wrong = jokulmist("resume", pair.path, *words, folder=tmp_path)
         assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
     assert sorted(path.name for path in tmp_path.iterdir()) == ["pair", "shared"]
     repeated = jm.train(
@@ -783,7 +783,9 @@ def test_what_cannot_be_begun_with_is_told(tmp_path):
 @pytest.mark.slow
 def test_rewards_are_modified_for_all_players_or_one(tmp_path):
     stage = Dive().modified(
-        jm.Scaled(2.0), jm.ForPlayer("1", jm.Scaled(-3.0)), jm.ForPlayer("1", jm.Clipped(-5.0, 5.0))
+        jm.modifiers.Scaled(2.0),
+        jm.modifiers.ForPlayer("1", jm.modifiers.Scaled(-3.0)),
+        jm.modifiers.ForPlayer("1", jm.modifiers.Clipped(-5.0, 5.0)),
     )
     runs = [
         jm.train(stage, {0: Recorder(), 1: Recorder()}, steps=300, copies=2, lane=lane, folder=tmp_path, name=lane)
@@ -801,11 +803,11 @@ def test_rewards_are_modified_for_all_players_or_one(tmp_path):
         np.testing.assert_allclose(run.episodes["learned_return"][stayed], wanted[stayed], rtol=1e-5)
     assert redo(runs[1].path, folder=tmp_path).same
     with pytest.raises(SettingError, match=r"is for the player 'east', and the players are `north`, `south`"):
-        jm.gallery.Haul().modified(jm.ForPlayer("east", jm.Signed()))
+        jm.gallery.Haul().modified(jm.modifiers.ForPlayer("east", jm.modifiers.Signed()))
     with pytest.raises(SettingError, match="the environment has no players"):
-        jm.gallery.Ferry().modified(jm.ForPlayer("north", jm.Signed()))
+        jm.gallery.Ferry().modified(jm.modifiers.ForPlayer("north", jm.modifiers.Signed()))
     with pytest.raises(SettingError, match="must be a modifier of the reward"):
-        jm.ForPlayer("north", jm.Stack(2))
+        jm.modifiers.ForPlayer("north", jm.modifiers.Stack(2))
 
 
 @pytest.mark.slow
@@ -844,20 +846,24 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     listed = json.loads(jokulmist("runs", "--json", folder=tmp_path).stdout)
     assert [row["agent"] for row in listed] == ["QLearning + QLearning"] * 2
     names = [f"runs/{row['run']}" for row in listed]
-    output = json.loads(jokulmist("crossplay", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
+    output = json.loads(jokulmist("evaluate", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
     assert output["verdict"] == "2 runs are too few to tell; 4 are the least"
     assert len(output["pairings"]) == 4
     own_values = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4, act="sampled")
     assert output["pairings"][0]["mean_return"] == pytest.approx(own_values.mean)
     assert output["pairings"][0]["elder.return"] == pytest.approx(own_values.players["elder.return"])
     assert (tmp_path / "runs" / "cross-play.png").read_bytes().startswith(b"\x89PNG")
-    rated = jokulmist("crossplay", *names, "--episodes", 4, "--rate", folder=tmp_path)
+    rated = jokulmist("evaluate", *names, "--episodes", 4, "--rate", folder=tmp_path)
     assert "elder has an advantage of" in rated.stdout
     assert (tmp_path / "runs" / "cross-play-ratings.png").exists()
     plain = jokulmist("evaluate", names[0], "--episodes", 3, folder=tmp_path)
     assert "elder.return" in plain.stdout
-    wrong = jokulmist("crossplay", names[0], folder=tmp_path)
-    assert (wrong.returncode, "takes two runs or more" in wrong.stderr) == (2, True)
+    for words, expected in (
+        ((names[0], "--rate"), "give two or more"),
+        ((*names, "--record", 1), "play with each other"),
+    ):
+        wrong = jokulmist("evaluate", *words, folder=tmp_path)
+        assert (wrong.returncode, expected in wrong.stderr) == (2, True), wrong.stderr
 
 
 @pytest.mark.parametrize(
@@ -931,7 +937,7 @@ def test_traces_begin_with_the_players_own_first_decision(player):
 
 
 def test_memories_of_rewards_pass_through_where_only_observations_are_modified():
-    compiled = CompiledEnvironment(jm.gallery.Haul().modified(jm.Stack(3)))
+    compiled = CompiledEnvironment(jm.gallery.Haul().modified(jm.modifiers.Stack(3)))
     memories = compiled.description.reward_pipeline.start(np)
     assert compiled.valued(memories, jnp.ones((4, 2)), None, None, None)[0] == memories
 
@@ -948,7 +954,7 @@ class Watch(Way):
 def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
     """Of moments between its own decisions a player keeps no frame: the stack that it saw cannot be put together from
     its own."""
-    spec = view_of(describe(Watch().modified(jm.Stack(3, "view"))).spec, "second").spec
+    spec = view_of(describe(Watch().modified(jm.modifiers.Stack(3, "view"))).spec, "second").spec
     replay = replay_memory.fresh_replay(spec, 1, 16)
 
     def seen(moves, age):
@@ -966,7 +972,7 @@ def test_replay_gives_back_the_stack_that_a_waiting_player_decided_on():
         turn = Experience(
             seen(moves, age), jnp.zeros((1, 1), jnp.int32), jnp.zeros((1, 1)), flags, flags, after, after, ()
         )
-        replay = replay_memory.written(spec, replay, turn, jnp.zeros((1, 1, 1)))
+        replay = replay_memory.add_to_replay(spec, replay, turn, jnp.zeros((1, 1, 1)))
     sample = replay_memory.transitions(spec, replay, jnp.arange(3), jnp.ones(3), 1, 0.9)
     assert sample.observed.images["view"][:, 0, 0].tolist() == [[0, 0, 1], [1, 2, 3], [3, 4, 5]]
     assert sample.following.images["view"][:, 0, 0].tolist() == [[1, 2, 3], [3, 4, 5], [5, 6, 7]]

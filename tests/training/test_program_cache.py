@@ -152,7 +152,7 @@ def test_the_key_knows_all_that_decides_a_program():
         key_of(Corridor(), jm.ActorCritic(network=jm.Dense(8))),
         key_of(with_table(table), PPO),
         key_of(with_table(table * 1.001), PPO),
-        key_of(Corridor().modified(jm.Stack(2)), PPO),
+        key_of(Corridor().modified(jm.modifiers.Stack(2)), PPO),
         key_of(Corridor(), jm.PPO(network=jm.Dense(8), novelty=jm.Novelty())),
     ]
     assert None not in rest

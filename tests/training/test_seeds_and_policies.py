@@ -31,13 +31,19 @@ class Heard(SilentDisplay):
 
 @pytest.mark.slow
 def test_seeds_side_by_side_give_the_bytes_that_they_give_alone(tmp_path):
-    show = Heard()
-    several = jm.train(
-        Corridor(slip=0.2), jm.PPO(**QUICK), steps=4000, seeds=[3, 4, 5], workers=2, folder=tmp_path / "a", show=show
+    display = Heard()
+    several = jm.train_seeds(
+        Corridor(slip=0.2),
+        jm.PPO(**QUICK),
+        steps=4000,
+        seeds=[3, 4, 5],
+        workers=2,
+        folder=tmp_path / "a",
+        display=display,
     )
     assert [run.seed for run in several] == [3, 4, 5]
     assert [run.path.name for run in several] == [f"corridor-ppo-00{k}" for k in (1, 2, 3)]
-    assert sum("done" in line for line in show.lines) == 3
+    assert sum("done" in line for line in display.lines) == 3
     for run in several:
         alone = jm.train(Corridor(slip=0.2), jm.PPO(**QUICK), steps=4000, seed=run.seed, folder=tmp_path / "b")
         for file in ("episodes.csv", "plan.toml"):
@@ -50,12 +56,14 @@ def test_a_class_that_no_file_holds_trains_here(tmp_path):
     class Inside(Corridor):
         pass
 
-    runs = jm.train(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], workers=2, folder=tmp_path)
+    runs = jm.train_seeds(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], workers=2, folder=tmp_path)
     assert [run.status for run in runs] == ["done", "done"]
     with pytest.raises(SettingError, match="`workers` must be a whole number above 0; got 0"):
-        jm.train(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], workers=0, folder=tmp_path)
-    with pytest.raises(SettingError, match="give one of them"):
-        jm.train(Inside(), jm.QLearning(), steps=200, seed=3, seeds=[0, 1], folder=tmp_path)
+        jm.train_seeds(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], workers=0, folder=tmp_path)
+    with pytest.raises(SettingError, match="trains one seed"):
+        jm.train(Inside(), jm.QLearning(), steps=200, seeds=[0, 1], folder=tmp_path)
+    with pytest.raises(SettingError, match="Did you mean `copies`"):
+        jm.train(Inside(), jm.QLearning(), steps=200, copeis=2, folder=tmp_path)
 
 
 FRAGILE = """
@@ -68,7 +76,7 @@ class Fragile(Corridor):
         self_destruct = {act}
         return super().begin(draw)
 
-jm.train(Fragile(), jm.QLearning(), steps=100, seeds=[0, 1], folder="runs", workers=2) if {guard} else None
+jm.train_seeds(Fragile(), jm.QLearning(), steps=100, seeds=[0, 1], folder="runs", workers=2) if {guard} else None
 """
 
 
@@ -98,7 +106,9 @@ def test_a_worker_that_dies_is_told_and_the_others_go_on(tmp_path):
         import mine
 
         with pytest.raises(RecordError, match=r"worker process of seed . died"):
-            jm.train(mine.Fragile(), jm.QLearning(), steps=100, seeds=[0, 1], folder=tmp_path, workers=2, lane="plain")
+            jm.train_seeds(
+                mine.Fragile(), jm.QLearning(), steps=100, seeds=[0, 1], folder=tmp_path, workers=2, lane="plain"
+            )
     finally:
         sys.path.remove(str(tmp_path))
 
@@ -150,7 +160,7 @@ def test_a_policy_chooses_tells_chances_and_values_and_is_opened_again(tmp_path)
         jm.evaluate(repeated, Corridor(), episodes=1)
     policy = jm.train(Signal(), jm.PPO(**QUICK), steps=64, copies=8, folder=None).policy
     with pytest.raises(SettingError, match="channel `view` of `Signal` differs"):
-        jm.evaluate(policy, Signal().modified(jm.Stack(2)), episodes=1)
+        jm.evaluate(policy, Signal().modified(jm.modifiers.Stack(2)), episodes=1)
 
 
 @pytest.mark.slow
@@ -216,7 +226,7 @@ def test_a_mask_of_the_wrong_kind_is_told(wrong):
 
 
 def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
-    env = Camera().modified(jm.Stack(3, "place", "seen"))
+    env = Camera().modified(jm.modifiers.Stack(3, "place", "seen"))
     spec = env.episode(seed=0)._description.spec
     config = {c.name: c.shape for c in spec.channels}
     assert config == {"place": (3,), "felt": (), "seen": (2, 4, 3)}
@@ -261,9 +271,9 @@ def test_a_stack_shows_the_last_moments_alike_on_both_lanes_and_by_hand():
     for name in Watcher.reading_names:
         assert np.allclose(told[0][name], told[1][name], rtol=2e-3), name
     with pytest.raises(SettingError, match="stacked twice"):
-        env.modified(jm.Stack(2, "seen"))
+        env.modified(jm.modifiers.Stack(2, "seen"))
     with pytest.raises(SettingError, match="Did you mean `place`"):
-        Camera().modified(jm.Stack(2, "plaice"))
+        Camera().modified(jm.modifiers.Stack(2, "plaice"))
 
 
 @pytest.mark.slow
@@ -275,7 +285,7 @@ def test_what_is_switched_off_stays_off_in_a_plan(tmp_path):
 
 
 def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
-    env = Signal().modified(jm.Stack(2))
+    env = Signal().modified(jm.modifiers.Stack(2))
     run = jm.train(env, jm.RandomPlay(), steps=80, folder=tmp_path)
     repeated = jm.Run.open(run.path)
     assert repeated.environment == env != Signal()

@@ -253,8 +253,9 @@ def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypat
         jm.evaluate("optimum", tarn, episodes=2)
     run = jm.train(tarn, jm.QLearning(), steps=2_000, seed=1, folder=tmp_path, lane="plain")
     output = jokulmist(
-        "solve",
+        "check",
         "tarn-whole",
+        "--solve",
         "--set",
         "environment.hours=24",
         "--set",
@@ -288,7 +289,7 @@ def test_what_cannot_be_solved_says_the_line_and_the_mend():
         (lambda: jm.solve(Table()), "several players decide at once"),
         (lambda: jm.solve(jm.gallery.Winch()), "chooses among alternatives"),
         (lambda: jm.solve(jm.gallery.WholeTarn(), most_states=100), "more than 100 states"),
-        (lambda: jm.solve(Corridor().modified(jm.StickyAction(0.2))), "without modifiers of its actions"),
+        (lambda: jm.solve(Corridor().modified(jm.modifiers.StickyAction(0.2))), "without modifiers of its actions"),
         (lambda: jm.solve(jm.gallery.WholeTarn(), discount=1.5), r"must lie in \[0, 1\]"),
         (lambda: jm.solve("tarn"), "takes an environment"),
     ):

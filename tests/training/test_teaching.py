@@ -424,6 +424,6 @@ def test_fitted_values_that_run_away_are_no_estimate():
     values, beyond = fitted(place, place, np.zeros(50, int), sure, rewards, item, item, 1.0, 40)
     assert (place @ values)[:, 0] == pytest.approx(-40.0, rel=1e-2)
     assert beyond == 0.0
-    output = jm.Estimate(float("nan"), (float("nan"),) * 2, 20, 3.0, 0.1, "fitted", 0.25, 0.4)
+    output = jm.results.Estimate(float("nan"), (float("nan"),) * 2, 20, 3.0, 0.1, "fitted", 0.25, 0.4)
     assert "no estimate" in repr(output)
     assert "25% of its probability is on actions that were never recorded" in repr(output)

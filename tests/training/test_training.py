@@ -109,7 +109,7 @@ def test_returns_can_be_weighed_anew_afterwards(trained):
 
 @pytest.mark.slow
 def test_several_seeds_are_runs_with_a_table():
-    runs = jm.train(Corridor(), AGENT, steps=200, seeds=range(3), lane="plain", folder="runs", name="trio")
+    runs = jm.train_seeds(Corridor(), AGENT, steps=200, seeds=range(3), lane="plain", folder="runs", name="trio")
     assert [run.name for run in runs] == ["trio-seed0", "trio-seed1", "trio-seed2"]
     assert runs.table["seed"].tolist() == [0, 1, 2]
     assert (runs.table["status"] == "done").all()
@@ -120,7 +120,7 @@ def test_several_seeds_are_runs_with_a_table():
 
 def test_a_class_that_branches_trains_plain_and_says_why():
     display = Heard()
-    run = jm.train(Branching(), AGENT, steps=300, folder="runs", show=display)
+    run = jm.train(Branching(), AGENT, steps=300, folder="runs", display=display)
     assert run.origin["lane"] == "plain"
     assert len(display.lines) == 1
     assert "training plain, because `Branching.advance` (places.py:" in display.lines[0]
@@ -134,7 +134,7 @@ class Tally(jm.Agent):
 
     traced = False
     reading_names = ("gain",)
-    exploration: jm.Scheduled = jm.linear(1.0, 0.1, over=1.0)
+    exploration: jm.parts.Scheduled = jm.linear(1.0, 0.1, over=1.0)
 
     @staticmethod
     def fresh_learner(config, hyperparameters, noise):
@@ -236,7 +236,7 @@ def test_what_fails_is_told_and_what_was_recorded_is_kept():
 )
 def test_a_training_that_is_unclear_is_refused_before_anything_is_made(options, message, tmp_path):
     with pytest.raises(SettingError, match=message):
-        jm.train(Corridor(), AGENT, folder="runs", **options)
+        (jm.train_seeds if "seeds" in options else jm.train)(Corridor(), AGENT, folder="runs", **options)
     assert not list(tmp_path.glob("runs/*"))
 
 
@@ -259,14 +259,14 @@ def test_a_new_run_never_takes_a_name_that_is_there():
         jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="mine")
     jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="two-seed1")
     with pytest.raises(SettingError, match="there is a run runs/two-seed1 already"):
-        jm.train(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="two", seeds=[0, 1])
+        jm.train_seeds(Corridor(), AGENT, steps=20, lane="plain", folder="runs", name="two", seeds=[0, 1])
     assert not Path("runs/two-seed0").exists()
 
 
 class Clock(Traced):
     """Writes down what a schedule said at each turn, to the last bit."""
 
-    pace: jm.Scheduled = jm.linear(0.0, 1.0, over=1.0)
+    pace: jm.parts.Scheduled = jm.linear(0.0, 1.0, over=1.0)
 
     def decisions_per_update(self, copies):
         return 1

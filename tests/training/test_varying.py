@@ -209,7 +209,7 @@ def test_a_grid_is_an_evaluation_at_each_place():
     assert list(grid.table["policy"]) == ["policy", "random", "go_right"] * 2
     alone = jm.evaluate(run.policy, Corridor(slip=0.9), episodes=8, seed=3)
     assert grid.results[1]["policy"].mean == alone.mean
-    axes = jm.plot_grid(grid)
+    axes = jm.pictures.plot_grid(grid)
     line = next(line for line in axes.lines if line.get_label() == "policy")
     assert line.get_ydata().tolist() == [criterion["policy"].mean for criterion in grid.results]
     two = jm.evaluate_grid(run.policy, Corridor(), {"slip": [0.0, 0.5]}, episodes=2, beside=False)

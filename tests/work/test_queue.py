@@ -142,9 +142,9 @@ def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path
     output = jokulmist(
         "train", str(tmp_path / "plan.toml"), "--set", "training.seeds=[3,4]", "--folder", str(folder), "--queue"
     )
-    assert "jokulmist work --folder" in output.stderr
+    assert "jokulmist queue work --folder" in output.stderr
     assert jokulmist("runs", "--folder", str(folder)).stdout.count("waiting") == 2
-    begin = [sys.executable, "-m", "jokulmist", "work", "--folder", str(folder), "--until-empty"]
+    begin = [sys.executable, "-m", "jokulmist", "queue", "work", "--folder", str(folder), "--until-empty"]
     workers = [subprocess.Popen(begin, stderr=subprocess.PIPE) for _ in range(2)]
     queue = Queue(folder)
     # The one that trains the first run is killed once it has a checkpoint.

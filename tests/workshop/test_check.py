@@ -337,8 +337,8 @@ def test_check_refuses_what_is_no_environment():
 
 
 def test_a_trace_tells_each_step():
-    env = jm.gallery.Ferry().modified(jm.Delay("speed", 1))
-    frame = jm.trace(env, 200, policy="brake_in_time", seed=3)
+    env = jm.gallery.Ferry().modified(jm.modifiers.ObservationDelay("speed", 1))
+    frame = jm.tabulate_steps(env, 200, policy="brake_in_time", seed=3)
     assert len(frame) == 200
     first = frame[frame["episode"] == 0]
     episode = jm.gallery.Ferry().episode(seed=3)
@@ -349,10 +349,10 @@ def test_a_trace_tells_each_step():
         assert sum(row[list(episode.terms)]) == pytest.approx(row["reward"])
     assert first.iloc[-1]["held"] == "moored" == episode.closed_by
     assert first["seen:speed"].iloc[5] == pytest.approx(first["speed"].iloc[4], rel=1e-5)
-    legal = jm.trace(Gates(), 40)
+    legal = jm.tabulate_steps(Gates(), 40)
     assert legal["broken"].max() == 0.0
     with pytest.raises(jm.JokulmistError, match="has no reference `brake`; there are `random`, `brake_in_time`"):
-        jm.trace(env, 2, policy="brake")
+        jm.tabulate_steps(env, 2, policy="brake")
 
 
 class Skiffs(jm.Environment):

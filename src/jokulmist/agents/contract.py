@@ -137,6 +137,12 @@ class Experience(NamedTuple):
         none can be.
     advances : int, or empty
         How many advances each decision lasted, where the method discounts by the advance; empty where each lasts one.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.Experience._fields[:5]
+    ('observed', 'actions', 'rewards', 'ended', 'closed')
     """
 
     observed: Any
@@ -213,7 +219,7 @@ class Agent(Settings):
 
     A subclass declares its settings as fields with defaults, and writes `fresh_learner`, `choose` and `learn` as static
     functions of what they are given, and `fresh_memory` where its copies remember something. Fields of type `float` (or
-    `jm.Scheduled`) reach the functions in ``hyperparameters``, all others in ``config``, beside ``config.spec``
+    `jm.parts.Scheduled`) reach the functions in ``hyperparameters``, all others in ``config``, beside ``config.spec``
     (channels and action) and ``config.copies``.
 
     The functions are written with ``jax.numpy``; on a plain lane the loop compiles each of them by itself. With

@@ -19,11 +19,11 @@ from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over
-from jokulmist.learning.advantages import accumulated
-from jokulmist.learning.networks.inputs import applied
-from jokulmist.learning.networks.layout import Layout, built, usual_network
+from jokulmist.learning.advantages import discounted_sums
+from jokulmist.learning.networks.inputs import apply_network
+from jokulmist.learning.networks.layout import Layout, build_network, usual_network
 from jokulmist.learning.observation_scaling import Running, fresh_running, gathered, met, prepared
-from jokulmist.learning.optimisation import descended, first_moments
+from jokulmist.learning.optimisation import descend, first_moments
 from jokulmist.learning.replay import Bonus
 from jokulmist.learning.reward_scaling import followed, spread_of
 from jokulmist.learning.schedules import Coefficients, coefficients
@@ -236,7 +236,7 @@ def novelty_of(config: Any, state: NoveltyState, sample: Any) -> Any:
         return 1.0 / jnp.sqrt(jnp.maximum(state.counts[entry], 1.0))
     layout = config.layout
     inputs = prepared(config.spec, "running", state.statistics, sample.following)
-    wanted, prediction = (applied(layout.module(weights), inputs) for weights in (state.target, state.weights))
+    wanted, prediction = (apply_network(layout.module(weights), inputs) for weights in (state.target, state.weights))
     return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
@@ -264,10 +264,10 @@ def predicted(
 
     layout, last = config.layout, in_rows(experience.last)
     inputs = prepared(config.spec, "running", state.statistics, last)
-    wanted = applied(layout.module(state.target), inputs)
+    wanted = apply_network(layout.module(state.target), inputs)
 
     def error(leaves: Any, inputs: Any, wanted: Any) -> Any:
-        return jnp.mean(jnp.square(applied(layout.combined(leaves), inputs) - wanted), axis=1)
+        return jnp.mean(jnp.square(apply_network(layout.combined(leaves), inputs) - wanted), axis=1)
 
     new = error(layout.leaves(state.weights), inputs, wanted).reshape(experience.rewards.shape)
     # unscaled, everything is far from everything
@@ -310,13 +310,13 @@ def update_value_pass(
     rows = [in_rows(seen) for seen in (experience.observed, experience.following)]
     inputs, after = (prepared(config.spec, "running", before.statistics, seen) for seen in rows)
     module = layout.module(before.judge)
-    values, next_values = (applied(module, batch)[:, 0].reshape(new.shape) for batch in (inputs, after))
+    values, next_values = (apply_network(module, batch)[:, 0].reshape(new.shape) for batch in (inputs, after))
     errors = new + hyperparameters.novelty_discount * next_values - values
     decay = jnp.full(new.shape, jnp.float32(hyperparameters.novelty_discount * TRACE_DECAY))
-    wanted = (values + accumulated(errors, decay)).reshape(-1)
+    wanted = (values + discounted_sums(errors, decay)).reshape(-1)
 
     def loss(leaves: Any, batch: Any, targets: Any) -> Any:
-        return jnp.mean(jnp.square(applied(layout.combined(leaves), batch)[:, 0] - targets))
+        return jnp.mean(jnp.square(apply_network(layout.combined(leaves), batch)[:, 0] - targets))
 
     def epoch(state: Any, _: Any) -> Any:
         return one_pass(layout, loss, hyperparameters.novelty_learning_rate, state, (inputs, wanted)), None
@@ -343,7 +343,7 @@ def one_pass(
     def step(state: Any, part: Any) -> Any:
         weights, moments = state
         gradients = jax.grad(lambda leaves: loss(leaves, *part))(layout.leaves(weights))
-        weights, moments, _ = descended("adam", weights, moments, as_flat(gradients), rate)
+        weights, moments, _ = descend("adam", weights, moments, as_flat(gradients), rate)
         return (weights, moments), None
 
     batch = jax.tree.map(lambda leaf: leaf[: steps * size], rows)
@@ -352,7 +352,7 @@ def one_pass(
 
 
 def _layout(network: Any, spec: Spec, seed: int, outputs: int = FEATURES) -> Layout:
-    return Layout(network, lambda: built(network, spec, outputs, seed))
+    return Layout(network, lambda: build_network(network, spec, outputs, seed))
 
 
 def seeking(agent: Agent) -> Agent:

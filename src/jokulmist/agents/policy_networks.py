@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.learning.action_distributions import ActionDistribution
-from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.networks.layout import Layout, build_network
 
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
@@ -78,9 +78,9 @@ def policy_layout(
         log_spread = np.zeros(acting.width, np.float32) if acting.width else None
         if shared and value:
             gains = [TOWARDS_ACTIONS] * count + [TOWARDS_VALUE]
-            return SharedNetwork(built(network, spec, count + 1, seed, gains), log_spread, acting)
-        policy = built(network, spec, count, seed, TOWARDS_ACTIONS)
-        judge = built(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
+            return SharedNetwork(build_network(network, spec, count + 1, seed, gains), log_spread, acting)
+        policy = build_network(network, spec, count, seed, TOWARDS_ACTIONS)
+        judge = build_network(network, spec, 1, seed + 1, TOWARDS_VALUE) if value else None
         return SeparateNetworks(policy, judge, log_spread, acting)
 
     return Layout(network, build)

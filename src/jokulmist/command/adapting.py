@@ -16,16 +16,12 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
     from jokulmist.agents.fixed import Fixed
     from jokulmist.agents.random_play import RandomPlay
     from jokulmist.agents.roster import Roster
+    from jokulmist.command.drawing import draw_run
     from jokulmist.errors import SettingError
-    from jokulmist.pictures.saved import save_pictures
     from jokulmist.training.adapt import adapt as resume_run
     from jokulmist.training.progress import LiveLine
 
     by_player = partners_of(partners)
-    if not by_player:
-        raise SettingError(
-            "say with whom, e.g. `--with south=runs/haul-ppo-002`. `jokulmist resume` goes on with the same partners."
-        )
     if not steps and not episodes:
         raise SettingError("say how long by `--steps` or `--episodes`, e.g. `--steps 50_000`.")
     members = {
@@ -39,12 +35,12 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
         steps=steps or None,
         episodes=episodes or None,
         name=name,
-        show=LiveLine(),
+        display=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )
     stopped = result.run.status == "stopped"
     if not stopped:
-        save_pictures(result.run)
+        draw_run(result.run)
     if json:
         print_json(result.as_json())
         return stopped

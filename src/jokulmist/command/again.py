@@ -12,7 +12,7 @@ from jokulmist.command.printing import print_json, print_table
 
 def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: bool, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
-    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.command.drawing import draw_run
     from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.runs.run import summary
@@ -24,11 +24,11 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
         episodes=episodes,
         take_over=take_over,
         start_over=start_over,
-        show=LiveLine(),
+        display=LiveLine(),
         command=["jokulmist", *sys.argv[1:]],
     )
     if run.status != "stopped":  # whoever stopped it does not want to wait for pictures
-        save_pictures(run, known_references(run.plan.measured))
+        draw_run(run, known_references(run.plan.measured))
     row = summary(run)
     if json:
         print_json({**row, "folder": str(run.path)})
@@ -37,13 +37,13 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
     return run.status == "stopped"
 
 
-def redo(path: Path, folder: Path, json: bool) -> tuple[bool, bool]:
+def redo(path: Path, folder: Path | None, json: bool) -> tuple[bool, bool]:
     """Do it again; returns whether the episodes are the same, and whether it was stopped."""
     from jokulmist.training.progress import LiveLine
     from jokulmist.training.redo import redo as again
     from jokulmist.training.runs.run import Run
 
-    redone = again(Run.open(path), folder=folder, show=LiveLine(), command=["jokulmist", *sys.argv[1:]])
+    redone = again(Run.open(path), folder=folder, display=LiveLine(), command=["jokulmist", *sys.argv[1:]])
     if json:
         print_json(redone.as_json())
     else:

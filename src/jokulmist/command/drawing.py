@@ -28,6 +28,13 @@ LEAST_CORES = 2
 DRAWN_FIELD = "drawn"
 
 
+def draw_run(run: Run, levels: Any = None) -> list[Path]:
+    """Draw the pictures of a run in this process; returns their files."""
+    from jokulmist.pictures.saved import save_pictures
+
+    return save_pictures(run, levels)
+
+
 class Drawing:
     """Whoever draws the runs of a plan."""
 
@@ -50,12 +57,11 @@ class Drawing:
         done = self._draw_in_process([run for run in runs if run.path is not None])
         left = [run for run in runs if str(run.path) not in done]
         if left:
-            from jokulmist.pictures.saved import save_pictures
             from jokulmist.training.evaluation.cached_references import known_references
 
             levels = known_references(plan.measured)
             for run in left:
-                save_pictures(run, levels)
+                draw_run(run, levels)
 
     def _draw_in_process(self, runs: list[Run]) -> set[str]:
         process = self._process

@@ -1,4 +1,4 @@
-"""Commands for what goes beyond one run on this machine: other partners, other programs."""
+"""Commands that take a policy to other programs."""
 
 from __future__ import annotations
 
@@ -7,37 +7,8 @@ from typing import Annotated, Optional
 
 import typer
 
-from jokulmist.command.application import DONE, FAILED, INTERRUPTED, app
+from jokulmist.command.application import DONE, FAILED, app
 from jokulmist.command.options import AsJson, RunFolder, Trust
-
-
-@app.command()
-def adapt(
-    run: RunFolder,
-    partners: Annotated[
-        list[str],
-        typer.Option(
-            "--with",
-            metavar="PLAYER=RUN",
-            help=(
-                "A run, or `random`, that plays one of the players from now on. Repeat it; several of one player take "
-                "turns."
-            ),
-        ),
-    ],
-    steps: Annotated[int, typer.Option(help="Decisions to train.")] = 0,
-    episodes: Annotated[int, typer.Option(help="Episodes to train.")] = 0,
-    name: Annotated[Optional[str], typer.Option(help="The name of the new run; by default the next free one.")] = None,  # noqa: UP045
-    json: AsJson = False,
-    trust: Trust = False,
-) -> None:
-    """Go on beside other partners, as a new run. Tells how the players who learn did with them before and after.
-
-    Example:  jokulmist adapt runs/haul-ppo-001 --with south=runs/haul-ppo-002 --steps 50_000
-    """
-    from jokulmist.command.adapting import adapt as work
-
-    raise typer.Exit(INTERRUPTED if work(run, partners, steps, episodes, name, json) else DONE)
 
 
 @app.command()
@@ -81,30 +52,3 @@ def serve(
     from jokulmist.command.serving import serve as work
 
     work(runs, host, port, token, player)
-
-
-@app.command()
-def crossplay(
-    runs: Annotated[
-        list[Path], typer.Argument(metavar="RUN...", help="Folders of two runs or more of an environment with players.")
-    ],
-    episodes: Annotated[int, typer.Option(help="Number of episodes of each pairing.")] = 100,
-    seed: Annotated[int, typer.Option(help="Seed of these episodes.")] = 1,
-    act: Annotated[str, typer.Option(help="How the policies act: greedy or sampled.")] = "sampled",
-    to: Annotated[
-        Path | None,
-        typer.Option(metavar="FILE", help="File of the figure; by default cross-play.png beside the runs."),
-    ] = None,
-    rate: Annotated[
-        bool, typer.Option("--rate", help="Rate the policies of a game of two: who got more has won.")
-    ] = False,
-    json: AsJson = False,
-    trust: Trust = False,
-) -> None:
-    """Let policies of several runs play together. Tells whether own partners do better than exchanged ones.
-
-    Example:  jokulmist crossplay runs/haul-ppo-001 runs/haul-ppo-002 runs/haul-ppo-003 runs/haul-ppo-004
-    """
-    from jokulmist.command.crossing import crossplay as work
-
-    work(runs, episodes, seed, act, to, rate, json)

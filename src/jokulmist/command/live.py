@@ -77,4 +77,4 @@ class WorkerBeside:
         if self._process is not None and self._process.poll() is None:
             return
         options = ("--workers", str(self._workers), "--until-empty", "--alone")
-        self._process = start_child("jokulmist", "work", "--folder", str(self._folder.resolve()), *options)
+        self._process = start_child("jokulmist", "queue", "work", "--folder", str(self._folder.resolve()), *options)

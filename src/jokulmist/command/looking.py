@@ -104,15 +104,15 @@ def check(use: str, steps: int, json: bool, changes: list[str]) -> bool:
     return report.ok
 
 
-def trace(use: str, steps: int, player: str, seed: int, json: bool, changes: list[str]) -> None:
+def show_steps(use: str, steps: int, player: str, seed: int, json: bool, changes: list[str]) -> None:
     from jokulmist.training.runs.run import Run
-    from jokulmist.workshop.trace import trace as look
+    from jokulmist.workshop.step_table import tabulate_steps
 
     environment, policy = environment_named(use, changes), player
     if Path(player).is_dir():
         run = Run.open(Path(player))
         environment, policy = run.environment, run.policy  # type: ignore[assignment]
-    frame = look(environment, steps, policy=policy, seed=seed)
+    frame = tabulate_steps(environment, steps, policy=policy, seed=seed)
     rows: list[Any] = frame.astype(object).where(frame.notna(), None).to_dict("records")
     if json:
         print_json(rows)
@@ -148,7 +148,7 @@ def play(
         policy = None
     hand = Controls(environment, policy, checked_seed(seed), player, other_policies)
     if not (sys.stdin.isatty() and sys.stdout.isatty()):
-        raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --trace 20`.")
+        raise SettingError("`play` needs a terminal. To look at steps elsewhere use `jokulmist check ENV --show 20`.")
     from jokulmist.command.play import PlayApp, end_with_terminal
 
     end_with_terminal()

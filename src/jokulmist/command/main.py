@@ -77,48 +77,41 @@ def check(
     environment: Env,
     set_: Set = None,
     steps: Annotated[int, typer.Option(help="How many steps random play takes.")] = 3000,
-    trace: Annotated[
+    show: Annotated[
         Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead of checking.")  # noqa: UP045
     ] = None,
     policy: Annotated[
         str, typer.Option(help="Who plays those steps: random, a reference, or the folder of a run.")
     ] = "random",
     seed: Annotated[int, typer.Option(help="Seed of the first episode that is printed.")] = 0,
-    json: AsJson = False,
-) -> None:
-    """Look for mistakes in an environment, and say how to fix each. Status 1 when there is an error.
-
-    Example:  jokulmist check pond.py:Pond --trace 10
-    """
-    from jokulmist.command.looking import check as work
-    from jokulmist.command.looking import trace as look
-
-    if trace is not None:
-        look(environment, trace, policy, seed, json, set_ or [])
-        return
-    raise typer.Exit(DONE if work(environment, steps, json, set_ or []) else FAILED)
-
-
-@app.command()
-def solve(
-    environment: Env,
-    set_: Set = None,
-    discount: Annotated[float, typer.Option(help="What a reward one decision later counts.")] = 1.0,
-    limit: Annotated[bool, typer.Option("--limit/--no-limit", help="Whether a time limit ends what counts.")] = True,
+    solve: Annotated[
+        bool, typer.Option("--solve", help="Compute the best that can be done, exactly, instead of checking.")
+    ] = False,
+    discount: Annotated[float, typer.Option(help="With --solve: what a reward one decision later counts.")] = 1.0,
+    limit: Annotated[
+        bool, typer.Option("--limit/--no-limit", help="With --solve: whether a time limit ends what counts.")
+    ] = True,
     to: Annotated[
         Optional[Path],  # noqa: UP045
-        typer.Option(metavar="FILE", help="Also write every state with its best action, as CSV."),
+        typer.Option(metavar="FILE", help="With --solve: also write every state with its best action, as CSV."),
     ] = None,
     json: AsJson = False,
 ) -> None:
-    """The best that can be done in an environment whose states can be counted, exactly. Curves and evaluations show it
-    from then on.
+    """Look for mistakes in an environment, and say how to fix each. Status 1 when there is an error. With --solve, the
+    best that can be done where states can be counted; curves and evaluations show it from then on.
 
-    Example:  jokulmist solve tarn-whole --to best.csv
+    Example:  jokulmist check pond.py:Pond --show 10      jokulmist check tarn-whole --solve --to best.csv
     """
-    from jokulmist.command.looking import solve as work
+    from jokulmist.command import looking
 
-    work(environment, set_ or [], discount, limit, to, json)
+    if show is not None and solve:
+        raise SettingError("`--show` and `--solve` go one at a time.")
+    if show is not None:
+        looking.show_steps(environment, show, policy, seed, json, set_ or [])
+    elif solve:
+        looking.solve(environment, set_ or [], discount, limit, to, json)
+    elif not looking.check(environment, steps, json, set_ or []):
+        raise typer.Exit(FAILED)
 
 
 @app.command()
@@ -162,7 +155,7 @@ def train(
         bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
     ] = False,
     queue: Annotated[
-        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist work`) and return at once.")
+        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist queue work`) and return at once.")
     ] = False,
     json: AsJson = False,
 ) -> None:
@@ -180,7 +173,7 @@ def train(
         if dry or workers is not None:
             raise SettingError(
                 "`--queue` goes without `--dry` and `--workers`: how many are trained at a time is said by "
-                "`jokulmist work --workers`."
+                "`jokulmist queue work --workers`."
             )
         train_later(plan, set_ or [], folder, name, json)
         return
@@ -193,6 +186,21 @@ def resume(
     run: Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run or of a search.")],
     steps: Annotated[int, typer.Option(help="Decisions to train beyond the plan.")] = 0,
     episodes: Annotated[int, typer.Option(help="Episodes to train beyond the plan.")] = 0,
+    with_: Annotated[
+        Optional[list[str]],  # noqa: UP045
+        typer.Option(
+            "--with",
+            metavar="PLAYER=RUN",
+            help=(
+                "A run, or `random`, that plays one of the players from now on: a new run begins with what this one "
+                "has learned. Repeat it; several of one player take turns."
+            ),
+        ),
+    ] = None,
+    name: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(help="With --with: the name of the new run; by default the next free one."),
+    ] = None,
     workers: Annotated[Optional[int], typer.Option(help="For a search: the number of worker processes.")] = None,  # noqa: UP045
     cluster: Annotated[
         Optional[str],  # noqa: UP045
@@ -211,10 +219,13 @@ def resume(
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
-    """Go on with a run, or a search, that was stopped or killed, to the numbers of one that was never stopped.
+    """Go on with a run, or a search, that was stopped or killed, to the numbers of one that was never stopped. With
+    --with, go on beside other partners as a new run, and see how the players who learn did with them before and after.
 
     Example:  jokulmist resume runs/tarn-qlearning-001      jokulmist resume runs/tarn-qlearning-001 --steps 100_000
+    jokulmist resume runs/haul-ppo-001 --with south=runs/haul-ppo-002 --steps 50_000
     """
+    from jokulmist.command.adapting import adapt
     from jokulmist.command.again import resume as work
     from jokulmist.command.tuning import resume as resume_run
     from jokulmist.studies.search.candidates import is_search
@@ -223,8 +234,16 @@ def resume(
         raise SettingError(
             "`--steps` and `--episodes` are for a run; how long the candidates of a search train is in its plan."
         )
+    if name is not None and not with_:
+        raise SettingError("`--name` names the new run of `--with`; a run that goes on keeps its name.")
+    if with_ and (workers or cluster or take_over or start_over):
+        raise SettingError(
+            "`--with` makes a new run: it goes without `--workers`, `--cluster`, `--take-over` and `--start-over`."
+        )
     stopped = (
-        resume_run(run, workers, cluster, json)
+        adapt(run, with_, steps, episodes, name, json)
+        if with_
+        else resume_run(run, workers, cluster, json)
         if is_search(run)
         else work(run, steps, episodes, take_over, start_over, json)
     )
@@ -232,7 +251,15 @@ def resume(
 
 
 @app.command()
-def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, trust: Trust = False) -> None:
+def redo(
+    run: RunFolder,
+    folder: Annotated[
+        Optional[Path],  # noqa: UP045
+        typer.Option(help="The folder of the new run; by default that of the run."),
+    ] = None,
+    json: AsJson = False,
+    trust: Trust = False,
+) -> None:
     """Do a run again from its record, and say whether the episodes came out the same. Status 1 where they did not.
 
     Example:  jokulmist redo runs/tarn-qlearning-001
@@ -245,12 +272,17 @@ def redo(run: RunFolder, folder: Folder = Path("runs"), json: AsJson = False, tr
 
 @app.command()
 def evaluate(
-    run: Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")],
-    episodes: Annotated[int, typer.Option(help="Number of evaluation episodes.")] = 100,
+    runs: Annotated[
+        list[Path], typer.Argument(metavar="RUN...", help="The folder of a run; of several runs with players, each.")
+    ],
+    episodes: Annotated[int, typer.Option(help="Number of evaluation episodes, of each pairing.")] = 100,
     seed: Annotated[
         int, typer.Option(help="Seed of the evaluation episodes. Use the same one for everything that you compare.")
-    ] = 1,
-    act: Annotated[str, typer.Option(help="How the policy acts: greedy or sampled.")] = "greedy",
+    ] = 0,
+    act: Annotated[
+        Optional[str],  # noqa: UP045
+        typer.Option(help="How policies act: greedy or sampled; by default greedy, and sampled among several runs."),
+    ] = None,
     checkpoint: Annotated[
         str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
     ] = "last",
@@ -268,17 +300,38 @@ def evaluate(
         ),
     ] = None,
     with_: With = None,
+    rate: Annotated[
+        bool, typer.Option("--rate", help="Several runs: rate the policies of a game of two; who got more has won.")
+    ] = False,
+    to: Annotated[
+        Path | None,
+        typer.Option(metavar="FILE", help="Several runs: file of the figure; by default cross-play.png beside them."),
+    ] = None,
     current: Current = False,
     json: AsJson = False,
     trust: Trust = False,
 ) -> None:
-    """Episodes without exploration: mean, spread and interval, beside random play and the references.
+    """Episodes without exploration: mean, spread and interval, beside random play and the references. Policies of
+    several runs with players play with each other: do those trained together do better than exchanged ones?
 
     Example:  jokulmist evaluate runs/tarn-qlearning-001 --checkpoint best      ... --over melt=0.5,1,2,4      ...
-    --with south=runs/haul-ppo-002
+    --with south=runs/haul-ppo-002      jokulmist evaluate runs/haul-ppo-00*
     """
     from jokulmist.command import training
+    from jokulmist.command.crossing import crossplay
 
+    run = runs[0]
+    if len(runs) > 1:
+        if map_ or over or with_ or record or current or checkpoint != "last":
+            raise SettingError(
+                "several runs play with each other: that goes without `--map`, `--over`, `--with`, `--record`, "
+                "`--current` and `--checkpoint`. To compare what several runs reach use `jokulmist compare`."
+            )
+        crossplay(runs, episodes, seed, act or "sampled", to, rate, json)
+        return
+    if rate or to is not None:
+        raise SettingError("`--rate` and `--to` are for several runs, which play with each other; give two or more.")
+    act = act or "greedy"
     if map_ is not None:
         training.policy_map(run, map_, checkpoint, current)
     elif over:
@@ -301,7 +354,7 @@ def replay(
             help="A fresh episode of a policy: last, best, its decisions, or 0 for untrained. Repeat it for more.",
         ),
     ] = None,
-    seed: Annotated[int, typer.Option(help="Seed of fresh episodes.")] = 1,
+    seed: Annotated[int, typer.Option(help="Seed of fresh episodes.")] = 0,
     to: Annotated[
         str,
         typer.Option(
@@ -351,7 +404,7 @@ def compare(
         ),
     ] = None,
     episodes: Annotated[int, typer.Option(help="Number of evaluation episodes of each run.")] = 100,
-    seed: Annotated[int, typer.Option(help="Seed of the evaluation episodes.")] = 1,
+    seed: Annotated[int, typer.Option(help="Seed of the evaluation episodes.")] = 0,
     in_: Annotated[
         Optional[Path],  # noqa: UP045
         typer.Option(
@@ -409,37 +462,32 @@ def tune(
 def queue(
     verb: Annotated[
         str,
-        typer.Argument(metavar="VERB", help="list, pause, resume, stop, drop, first, move-up, move-down or accept."),
+        typer.Argument(
+            metavar="VERB", help="list, work, pause, resume, stop, drop, first, move-up, move-down or accept."
+        ),
     ] = "list",
     job: Annotated[Optional[int], typer.Argument(metavar="JOB", help="The number of a job.")] = None,  # noqa: UP045
     folder: Folder = Path("runs"),
-    json: AsJson = False,
-) -> None:
-    """What waits and what is worked on; pause a job, go on with it, stop it, drop it, put it first.
-
-    Example:  jokulmist queue      jokulmist queue stop 3
-    """
-    from jokulmist.command.queueing import queue as tell
-
-    tell(verb, job, folder, json)
-
-
-@app.command()
-def work(
-    folder: Folder = Path("runs"),
-    workers: Annotated[int, typer.Option(help="How many jobs at a time.")] = 1,
-    until_empty: Annotated[bool, typer.Option("--until-empty", help="End once nothing waits.")] = False,
+    workers: Annotated[int, typer.Option(help="With work: how many jobs at a time.")] = 1,
+    until_empty: Annotated[bool, typer.Option("--until-empty", help="With work: end once nothing waits.")] = False,
     alone: Annotated[
         bool, typer.Option("--alone", help="End at once where another worker was begun with this.", hidden=True)
     ] = False,
+    json: AsJson = False,
 ) -> None:
-    """Train what waits in the queue, until Ctrl-C. Several workers may share a queue.
+    """What waits and what is worked on; pause a job, go on with it, stop it, drop it, put it first. `work` trains what
+    waits, until Ctrl-C; several workers may share a queue.
 
-    Example:  jokulmist work --workers 2
+    Example:  jokulmist queue      jokulmist queue work --workers 2      jokulmist queue stop 3
     """
-    from jokulmist.command.queueing import work as take
+    from jokulmist.command import queueing
 
-    take(folder, workers, until_empty, alone)
+    if verb == "work":
+        queueing.work(folder, job, workers, until_empty, alone)
+        return
+    if workers != 1 or until_empty:
+        raise SettingError(f"`--workers` and `--until-empty` go with `queue work`; got `queue {verb}`.")
+    queueing.queue(verb, job, folder, json)
 
 
 @app.command()
@@ -450,7 +498,8 @@ def live(
         str, typer.Option(help="Name or address to listen at; by default only this machine is let in.")
     ] = "127.0.0.1",
     workers: Annotated[
-        int, typer.Option(help="How many jobs of the queue are done at a time; 0 leaves them to `jokulmist work`.")
+        int,
+        typer.Option(help="How many jobs of the queue are done at a time; 0 leaves them to `jokulmist queue work`."),
     ] = 1,
     look: Annotated[bool, typer.Option("--look", help="A page that shows everything and can start nothing.")] = False,
     token: Annotated[Optional[str], typer.Option(help="The token of the address; by default a random one.")] = None,  # noqa: UP045

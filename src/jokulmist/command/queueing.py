@@ -14,7 +14,7 @@ import typer
 from jokulmist.command.printing import print_json, print_table
 from jokulmist.errors import SettingError, listed, nearest
 
-VERBS = ("list", "pause", "resume", "stop", "drop", "first", "move-up", "move-down", "accept")
+VERBS = ("list", "work", "pause", "resume", "stop", "drop", "first", "move-up", "move-down", "accept")
 
 
 def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:
@@ -32,7 +32,8 @@ def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | N
     print_table(rows)
     folder_option = "" if folder == Path("runs") else f" --folder {folder}"
     typer.echo(
-        f"Waiting, with the plan and the code as they are now. A worker takes them: jokulmist work{folder_option}",
+        f"Waiting, with the plan and the code as they are now. A worker takes them: "
+        f"jokulmist queue work{folder_option}",
         err=True,
     )
 
@@ -71,7 +72,7 @@ def _print_jobs(jobs: Any, json: bool) -> None:
         return
     print_table(rows)
     if any(row["status"] == "waiting" for row in rows) and not any(row["status"] == "working" for row in rows):
-        typer.echo("Nobody is at work. Start a worker: jokulmist work", err=True)
+        typer.echo("Nobody is at work. Start a worker: jokulmist queue work", err=True)
 
 
 def row_of(job: Any) -> dict[str, Any]:
@@ -92,13 +93,15 @@ def _clock(seconds: float) -> str:
     return datetime.fromtimestamp(seconds).astimezone().isoformat(timespec="seconds")
 
 
-def work(folder: Path, workers: int, until_empty: bool, alone: bool = False) -> None:
+def work(folder: Path, number: int | None, workers: int, until_empty: bool, alone: bool = False) -> None:
     import signal
     from contextlib import nullcontext
 
     from jokulmist.work.queue import Queue
     from jokulmist.work.worker import work as take
 
+    if number is not None:
+        raise SettingError(f"`queue work` takes every job that waits; got {number}. `jokulmist queue first {number}`.")
     if workers < 1:
         raise SettingError(f"`--workers` must be a whole number above 0; got {workers}.")
     ends = threading.Event()

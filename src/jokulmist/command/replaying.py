@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from pathlib import Path
 from typing import Any
 
 import typer
 
+from jokulmist.command.waiting import telling
 from jokulmist.errors import SettingError
 
 TERMINAL, STRIP = "terminal", "png"
@@ -32,16 +32,9 @@ def replay(
             _in_terminal(scene, run.environment, speed)
         return
     target = Path(to) if "." in Path(to).name else usual_name(run, scenes, to)
-    began = time.perf_counter()
-
-    def show_progress(done: int, total: int) -> None:
-        left = (time.perf_counter() - began) / done * (total - done)
-        if sys.stderr.isatty():
-            sys.stderr.write(f"\rdrawing {done} of {total} moments, {left:.0f} s left ")
-            sys.stderr.write("\n" if done == total else "")
-            sys.stderr.flush()
-
-    typer.echo(save_replay(scenes, run.environment, target, per_second=speed, on_progress=show_progress))
+    with telling() as on_message:
+        written = save_replay(scenes, run.environment, target, per_second=speed, on_message=on_message)
+    typer.echo(written)
     for scene in scenes:
         rollout = scene.rollout
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""

@@ -47,7 +47,7 @@ comparison.
 
 def tour(folder: Path) -> None:
     """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
-    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.command.drawing import draw_run
     from jokulmist.records.files import csv_lines, replace_file
     from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.plans.sources import environment_class
@@ -69,7 +69,7 @@ def tour(folder: Path) -> None:
     typer.echo(COMPARING)
     comparison = _compare(runs)
     typer.echo(DRAWING)
-    pictures = [path for several in runs.values() for run in several for path in save_pictures(run, references)]
+    pictures = [path for several in runs.values() for run in several for path in draw_run(run, references)]
     summary = folder / "tour-summary.csv"
     replace_file(summary, csv_lines({name: [row[name] for row in rows] for name in rows[0]}, header=True))
     for path in (*pictures[:2], comparison.save(folder / "tour-comparison.png")[0], summary):
@@ -82,7 +82,7 @@ def _train(environment: Environment, folder: Path) -> dict[str, Runs]:
     from jokulmist.agents.tables.sarsa import Sarsa
     from jokulmist.learning.schedules import linear
     from jokulmist.training.progress import LiveLine
-    from jokulmist.training.train import train
+    from jokulmist.training.train import train_seeds
 
     rate = linear(0.5, 0.02, over=1.0)
     exploration = linear(0.3, 0.02, over=0.5)
@@ -92,7 +92,7 @@ def _train(environment: Environment, folder: Path) -> dict[str, Runs]:
     }
     runs = {}
     for name, agent in agents.items():
-        runs[name] = train(environment, agent, steps=STEPS, seeds=SEEDS, folder=folder, show=LiveLine())
+        runs[name] = train_seeds(environment, agent, steps=STEPS, seeds=SEEDS, folder=folder, display=LiveLine())
         if any(run.status == "stopped" for run in runs[name]):
             typer.echo("stopped; what was trained so far is kept.")
             raise typer.Exit(130)

@@ -33,7 +33,7 @@ def train(
             _forecast(plan, folder, workers, json)
             return False
         runs = train_plan(
-            plan, folder=folder, name=name, show=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
+            plan, folder=folder, name=name, display=LiveLine(), command=["jokulmist", *sys.argv[1:]], workers=workers
         )
         stopped = any(run.status == "stopped" for run in runs)
         if not stopped:  # whoever stopped it does not want to wait for pictures

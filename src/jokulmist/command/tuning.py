@@ -56,7 +56,9 @@ def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> 
 
     search = Search.open(path)
     if search.status != "done":
-        search.resume(workers=workers, cluster=cluster, show=LiveSearchDisplay(), command=["jokulmist", *sys.argv[1:]])
+        search.resume(
+            workers=workers, cluster=cluster, display=LiveSearchDisplay(), command=["jokulmist", *sys.argv[1:]]
+        )
     return print_search(search, json)
 
 

@@ -48,15 +48,6 @@ class Exported:
         A decision, where it was run.
     why : str
         Why it was not run.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> import tempfile
-    >>> run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), steps=300, lane="plain", folder=None)
-    >>> made = jm.export(run, "python", tempfile.mkdtemp())
-    >>> made.ok, made.wrong, made.checked > 100
-    (True, 0, True)
     """
 
     files: list[Path]
@@ -85,7 +76,7 @@ class Exported:
 def export(
     policy: Policy | Run | str | Path,
     form: str,
-    to: str | Path,
+    path: str | Path,
     *,
     about: str = "",
     says: bool = False,
@@ -98,7 +89,7 @@ def export(
     policy : Policy, Run or path of a run's folder
     form : {"python", "c", "javascript", "onnx"}
         One file of Python that needs NumPy, C99 without dependencies, an ES module, or an ONNX model.
-    to : path
+    path : str or Path
         A folder; it is made. Files of other kinds in it are left alone.
     about : str, optional
         A line that says what it is.
@@ -139,7 +130,7 @@ def export(
     graph = graph_of(policy, says)
     vectors = vectors_of(policy, COUNT, says=says)
     files = files_of(graph, form, about, vectors)
-    folder = path_of(to, "where a policy is written")
+    folder = path_of(path, "where a policy is written")
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name, content in files.items():

@@ -70,8 +70,8 @@ class Skerry(Environment):
     The boat moves from place to place of a chart that it does not have; which of twelve charts it is, nobody tells.
     Five beams tell how much water there is to port, ahead, to starboard and between, up to five places; a lamp at the
     harbour shows its bearing. Each decision turns the boat and moves it a place, or moves it astern; into a rock is not
-    allowed. A bay that looks open can be a trap, so `Skerry().modified(jm.Stack(4))` and `jm.LastAction()` help. Time
-    is cut after 120 decisions.
+    allowed. A bay that looks open can be a trap, so `Skerry().modified(jm.modifiers.Stack(4))` and
+    `jm.modifiers.LastAction()` help. Time is cut after 120 decisions.
 
     Good play follows the shore towards the lamp and leaves a bay at once. The fewest moves are known exactly. Over 200
     episodes, seed 1: random play returns -11.2 (sd 1.4), `shortest_way`, which has the chart, 5.95 (sd 0.25), and

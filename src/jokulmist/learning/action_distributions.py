@@ -79,6 +79,12 @@ class ActionDistribution:
     ----------
     outputs : int
         How many numbers a policy is made of.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.ActionDistribution(jm.Range(-1.0, 1.0)).outputs
+    2
     """
 
     def __init__(self, action: Action, at_bounds: AtBounds = "clipped") -> None:
@@ -225,8 +231,20 @@ class ActionDistribution:
 
 
 @lru_cache(maxsize=64)
-def acting_over(action: Action, at_bounds: AtBounds = "clipped") -> ActionDistribution:
-    """The policy over an action; one object for equal actions."""
+def action_distribution(action: Action, at_bounds: AtBounds = "clipped") -> ActionDistribution:
+    """The policy over an action; one object for equal actions.
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> policy = jm.parts.action_distribution(jm.Choice("hold", "tap"))
+    >>> logits = jnp.asarray([[0.0, 2.0], [1.0, -1.0]])
+    >>> policy.likeliest(logits, legal=()).tolist()
+    [1, 0]
+    >>> policy.likelihood(logits, (), jnp.asarray([1, 1])).log_probability.tolist()
+    [-0.126..., -2.126...]
+    """
     return ActionDistribution(action, at_bounds)
 
 

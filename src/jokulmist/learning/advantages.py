@@ -31,16 +31,44 @@ def generalised_advantages(
     -------
     float32 array, shape ``(turns, copies)``
         With ``trace_decay=1`` the return minus the value, bootstrapped where the stretch ends.
+
+    Examples
+    --------
+    Two turns of one copy, which ends: the second reward is worth all of itself to the first turn.
+
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> rewards, ended = jnp.asarray([[1.0], [2.0]]), jnp.asarray([[False], [True]])
+    >>> values = jnp.zeros((2, 1))
+    >>> jm.parts.generalised_advantages(rewards, ended, ended, values, values, 1.0, 1.0).tolist()
+    [[3.0], [2.0]]
     """
     import jax.numpy as jnp
 
     assert rewards.shape == ended.shape == closed.shape == values.shape == values_after.shape
     errors = rewards + discount * jnp.where(ended, 0.0, values_after) - values
-    return accumulated(errors, jnp.where(closed, 0.0, discount * trace_decay))
+    return discounted_sums(errors, jnp.where(closed, 0.0, discount * trace_decay))
 
 
-def accumulated(amounts: Any, kept_share: Any) -> Any:
-    """``sum_t = amount_t + kept_t sum_{t+1}``, from the last turn backwards; shape ``(turns, copies)``."""
+def discounted_sums(amounts: Any, discounts: Any) -> Any:
+    """Sums from the last turn backwards, ``sum_t = amount_t + discount_t sum_{t+1}``.
+
+    Parameters
+    ----------
+    amounts, discounts : float32 array, shape ``(turns, copies)``
+        A discount of 0 begins a new sum, as an end or a cut does.
+
+    Returns
+    -------
+    float32 array, shape ``(turns, copies)``
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> jm.parts.discounted_sums(jnp.asarray([[1.0], [1.0], [4.0]]), jnp.asarray([[0.5], [0.0], [0.5]])).tolist()
+    [[1.5], [1.0], [4.0]]
+    """
     import jax.numpy as jnp
     from jax import lax
 
@@ -48,14 +76,27 @@ def accumulated(amounts: Any, kept_share: Any) -> Any:
         total = inputs[0] + inputs[1] * later
         return total, total
 
-    return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, kept_share), reverse=True)[1]
+    return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, discounts), reverse=True)[1]
 
 
-def normalised(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> Any:
+def standardise(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> Any:
     """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
 
-    Where the spread is below `least_spread`, that is what they are divided by: once all is solved, advantages are the
-    noise of the value alone, and at spread 1 the policy would walk at random. `mean` counts some of the entries only.
+    Parameters
+    ----------
+    amounts : float32 array
+    least_spread : float
+        A smaller spread is not divided by, but this: once all is solved, advantages are the noise of the value alone,
+        and at spread 1 the policy would walk at random.
+    mean : callable, optional
+        The mean of an array like `amounts`, where some of the entries do not count.
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> jm.parts.standardise(jnp.asarray([1.0, 3.0])).tolist()
+    [-1.0, 1.0]
     """
     import jax.numpy as jnp
 
@@ -68,8 +109,21 @@ def normalised(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> Any
 
 
 def explained_variance(values: Any, returns: Any, mean: Any = None) -> Any:
-    """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean; `mean` counts
-    some of the entries only."""
+    """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean.
+
+    Parameters
+    ----------
+    values, returns : float32 array
+    mean : callable, optional
+        The mean of such an array, where some of the entries do not count.
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> float(jm.parts.explained_variance(jnp.asarray([1.0, 3.0]), jnp.asarray([1.0, 3.0])))
+    1.0
+    """
     import jax.numpy as jnp
 
     def variance(amounts: Any) -> Any:

@@ -26,8 +26,20 @@ class Moments(NamedTuple):
 
 
 def first_moments(optimiser: Optimiser, weights: Any) -> Any:
-    """What the optimiser remembers before its first step: zeros; made without optax, which a program that was kept does
-    not need."""
+    """What the optimiser remembers before its first step: zeros.
+
+    Parameters
+    ----------
+    optimiser : {"adam", "rmsprop", "sgd"}
+    weights : float32 array, shape ``(size,)``
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.first_moments("adam", np.ones(2, np.float32)).second.tolist()
+    [0.0, 0.0]
+    """
+    # Made without optax, which a program that was kept does not need.
     if optimiser == "sgd":
         return ()
     zeros = np.zeros(weights.shape, np.float32)
@@ -50,15 +62,17 @@ def stepped(optimiser: Optimiser, gradient: Any, moments: Any) -> tuple[Any, Any
     return gradient, moments
 
 
-def descended(
+def descend(
     optimiser: Optimiser, weights: Any, moments: Any, gradient: Any, rate: Any, most: Any = None
 ) -> tuple[Any, Any, Any]:
-    """One step.
+    """One step down a gradient.
 
     Parameters
     ----------
+    optimiser : {"adam", "rmsprop", "sgd"}
+        Adam (Kingma and Ba, 2015), RMSprop (Tieleman and Hinton, 2012), or the gradient itself.
     weights, gradient : float32 array, shape ``(size,)``
-    moments : the optimiser's state
+    moments : as `first_moments` and earlier steps give them
     rate : float
         The learning rate.
     most : float, optional
@@ -67,6 +81,14 @@ def descended(
     Returns
     -------
     weights, moments, and the norm of the gradient before clipping
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> weights, _, norm = jm.parts.descend("sgd", jnp.asarray([1.0, 2.0]), (), jnp.asarray([3.0, 4.0]), 0.5, 1.0)
+    >>> [round(float(w), 3) for w in weights], float(norm)
+    ([0.7, 1.6], 5.0)
     """
     import jax.numpy as jnp
 
@@ -83,7 +105,15 @@ def squared(error: Any) -> Any:
 
 
 def huber(error: Any, reach: Any) -> Any:
-    """Half the square within `reach`, and a straight line beyond it (Huber, 1964)."""
+    """Half the square within `reach`, and a straight line beyond it (Huber, 1964), elementwise.
+
+    Examples
+    --------
+    >>> import jax.numpy as jnp
+    >>> import jokulmist as jm
+    >>> jm.parts.huber(jnp.asarray([1.0, 10.0]), 2.0).tolist()
+    [0.5, 18.0]
+    """
     import jax.numpy as jnp
 
     size = jnp.abs(error)

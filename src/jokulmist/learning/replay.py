@@ -76,8 +76,14 @@ class Replay(NamedTuple):
     rows : float32, shape ``(slots, copies, columns)``
     write_index, stored : int32
         The slot that is written next, and how many are filled.
-    frames : Frames, optional
+    frames : FrameStore, optional
     priorities : Priorities, optional
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> int(jm.parts.fresh_replay(jm.parts.spec_of(jm.gallery.Tarn()), copies=4, slots=500).stored)
+    0
     """
 
     rows: Any
@@ -120,6 +126,12 @@ class Sample(NamedTuple):
         Where it stands, for new priorities.
     steps : int32
         How many rewards were summed.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.Sample._fields[:4]
+    ('observed', 'following', 'action', 'n_step_return')
     """
 
     observed: ObservationBatch
@@ -163,10 +175,21 @@ def fresh_replay(
 
     Parameters
     ----------
+    spec : Spec
+    copies, slots : int
+        It holds ``copies * slots`` decisions; the slots are a multiple of the turns that are written at once.
+    prioritised : bool
+        Whether rows are sampled by their last error (Schaul et al., 2016).
     action_numbers : int
         How many numbers an action is kept as.
     counted : bool
         Whether a row also holds how many advances its decision lasted.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.fresh_replay(jm.parts.spec_of(jm.gallery.Tarn()), copies=4, slots=500).rows.shape
+    (500, 4, 8)
     """
     count = copies * slots
     frames = priorities = None
@@ -196,14 +219,26 @@ def _mask_widths(spec: Spec) -> list[int]:
     return [choice.count for choice in choices_of(spec.action).values()] if spec.masked else []
 
 
-def written(spec: Spec, replay: Replay, experience: Any, action: Any, counted: bool = False) -> Replay:
+def add_to_replay(spec: Spec, replay: Replay, experience: Any, action: Any, counted: bool = False) -> Replay:
     """The memory after some turns of all copies.
 
     Parameters
     ----------
+    spec : Spec
+    replay : Replay
     experience : Experience
         Arrays with axes (turns, copies, ...).
     action : array, shape ``(turns, copies, numbers)``
+    counted : bool
+        As `fresh_replay` was told.
+
+    Examples
+    --------
+    With `sample_replay`.
+
+    >>> import jokulmist as jm
+    >>> jm.parts.add_to_replay.__name__
+    'add_to_replay'
     """
     import jax.numpy as jnp
     from jax import lax
@@ -279,12 +314,20 @@ def _put(memory: Any, index: Any, rows: Any) -> Any:
     return lax.fori_loop(0, rows.shape[0], put_copy, memory)
 
 
-def draws_for(noise: Any, rows: int, prioritised: bool) -> Any:
-    """The uniform numbers that `sampled` needs for so many rows."""
+def replay_draws(noise: Any, rows: int, prioritised: bool) -> Any:
+    """The uniform numbers that `sample_replay` needs for so many rows.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> from types import SimpleNamespace
+    >>> jm.parts.replay_draws(SimpleNamespace(uniform=np.zeros), rows=64, prioritised=False).shape
+    (2, 64)
+    """
     return noise.uniform(shape=(rows,) if prioritised else (2, rows))
 
 
-def sampled(
+def sample_replay(
     spec: Spec,
     replay: Replay,
     chance: Any,
@@ -295,12 +338,12 @@ def sampled(
     minibatches: int = 1,
     bonus: Bonus | None = None,
 ) -> Sample:
-    """Transitions, drawn uniformly or by priority.
+    """Transitions, drawn from replay memory uniformly or by priority.
 
     Parameters
     ----------
     chance : arrays
-        As `draws_for` gives them; one transition a row.
+        As `replay_draws` gives them; one transition a row.
     n_step : int
         Rewards that are summed before the value of what follows; a target that meets an end or a cut stops there.
     correction : float, optional
@@ -309,6 +352,26 @@ def sampled(
         How many minibatches the rows will be cut into, in order; with priorities each gets rows from all of memory.
     bonus : Bonus, optional
         Added to the rewards.
+
+    Returns
+    -------
+    Sample
+
+    Examples
+    --------
+    Two turns of one copy, and three of them sampled:
+
+    >>> import jokulmist as jm
+    >>> spec = jm.parts.spec_of(jm.gallery.Tarn())
+    >>> rows = jm.parts.ObservationBatch(np.ones((2, 1, spec.width), np.float32), {}, (), np.zeros((2, 1), np.int32))
+    >>> no = np.zeros((2, 1), bool)
+    >>> turns = jm.parts.Experience(rows, np.zeros((2, 1), np.int32), np.ones((2, 1), np.float32), no, no, rows, rows, ())
+    >>> replay = jm.parts.fresh_replay(spec, copies=1, slots=100)
+    >>> replay = jm.parts.add_to_replay(spec, replay, turns, turns.actions[..., None])
+    >>> chance = np.random.default_rng(1).uniform(size=(2, 3)).astype(np.float32)
+    >>> sample = jm.parts.sample_replay(spec, replay, chance, n_step=1, discount=0.9)
+    >>> sample.n_step_return.tolist(), sample.bootstrap_discount.tolist()
+    ([1.0, 1.0, 1.0], [0.89..., 0.89..., 0.89...])
     """
     import jax.numpy as jnp
 

@@ -60,7 +60,15 @@ NUMBERS = len(Coefficients._fields) - 1
 
 @dataclass(frozen=True)
 class Schedule:
-    """A setting that moves while a run goes on. Made by `linear`, `geometric` and `piecewise`, or from a function."""
+    """A setting that moves while a run goes on. Made by `linear`, `geometric` and `piecewise`, or from a function.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> schedule = jm.linear(0.5, 0.1, over=1.0)
+    >>> isinstance(schedule, jm.parts.Schedule), schedule.least, schedule.greatest
+    (True, 0.1, 0.5)
+    """
 
     form: Form
     start: float

@@ -26,7 +26,6 @@ MOST_FRAMES = 150
 STRIP = 6
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 80
 LAST_SECONDS = 1.5
-Progress = Callable[[int, int], None]
 
 
 def save_replay(
@@ -36,7 +35,7 @@ def save_replay(
     *,
     per_second: float = 12.0,
     most: int = MOST_FRAMES,
-    on_progress: Progress | None = None,
+    on_message: Callable[[str], None] | None = None,
 ) -> Path:
     """Draw episodes side by side into a file.
 
@@ -52,8 +51,8 @@ def save_replay(
         Moments a second.
     most : int
         Of longer episodes so many moments are drawn, evenly.
-    on_progress : function (done, all), optional
-        Told of every frame.
+    on_message : function of a text, optional
+        Is given how many frames are drawn.
 
     Raises
     ------
@@ -64,12 +63,13 @@ def save_replay(
 
     Examples
     --------
+    >>> import tempfile
     >>> import jokulmist as jm
     >>> import pathlib, tempfile
     >>> ferry, place = jm.gallery.Ferry(), pathlib.Path(tempfile.mkdtemp())
     >>> played = jm.evaluate("brake_in_time", ferry, episodes=2, record=2)
     >>> kept = jm.read_rollouts(played.save_rollouts(place / "log.parquet", ferry))
-    >>> jm.save_replay(kept, ferry, place / "strip.png").name
+    >>> jm.pictures.save_replay(kept, ferry, place / "strip.png").name
     'strip.png'
     """
     path = path_of(path, "where a replay is saved")
@@ -96,7 +96,7 @@ def save_replay(
         return _strip(scenes_shown, environment, path)
     frames = ReplayFrames(scenes_shown, environment)
     moments = _moments(frames.length, most)
-    progress_frames = _with_progress(frames, moments, on_progress)
+    progress_frames = _with_progress(frames, moments, on_message)
     if kind == "mp4":
         return _as_mp4(progress_frames, path, per_second)
     return _as_gif(list(progress_frames), path, per_second)
@@ -107,11 +107,11 @@ def _moments(length: int, most: int = MOST_FRAMES) -> list[int]:
     return [int(k) for k in np.unique(np.linspace(0, length - 1, min(length, most)).round())]
 
 
-def _with_progress(frames: ReplayFrames, moments: list[int], progress: Progress | None) -> Iterator[Any]:
+def _with_progress(frames: ReplayFrames, moments: list[int], on_message: Callable[[str], None] | None) -> Iterator[Any]:
     for k, moment in enumerate(moments):
         yield frames.frame(moment)
-        if progress is not None:
-            progress(k + 1, len(moments))
+        if on_message is not None:
+            on_message(f"drawing moment {k + 1} of {len(moments)}")
 
 
 class ReplayFrames:

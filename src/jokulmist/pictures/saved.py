@@ -37,7 +37,7 @@ def save_pictures(run: Run | str | Path, levels: Levels | None = None) -> list[P
     >>> import jokulmist as jm
     >>> import tempfile
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
-    >>> [path.name for path in jm.save_pictures(run)]
+    >>> [path.name for path in jm.pictures.save_pictures(run)]
     ['learning-curve.png', 'ledger.png']
     """
     run = Run.as_run(run)

@@ -8,7 +8,6 @@ import io
 import json
 import os
 import tomllib
-import warnings
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, BinaryIO
@@ -16,7 +15,7 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 import numpy as np
 import tomli_w
 
-from jokulmist.errors import RecordError, RunNotice, SettingError, listed
+from jokulmist.errors import RecordError, RunNotice, SettingError, listed, warn
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file, refuse_links
 
 if TYPE_CHECKING:
@@ -248,11 +247,10 @@ def _numbers_only(frame: pd.DataFrame, path: Path, needed: Sequence[str]) -> pd.
             good &= np.isfinite(frame[name].to_numpy(float))
     if not good.all():
         line = int(np.flatnonzero(~good)[0]) + 2
-        warnings.warn(
+        warn(
             f"{path}: {int((~good).sum())} rows hold something else than numbers, the first in line {line}; they are "
             "left out",
             RunNotice,
-            stacklevel=4,
         )
         frame = frame[good].reset_index(drop=True)
     for name in WHOLE_COLUMNS:

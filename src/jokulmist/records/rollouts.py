@@ -271,19 +271,6 @@ class Rollout:
     episode : int
     draws : dict, optional
         What it takes to step it again; see `follow`.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> import pathlib, tempfile
-    >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
-    >>> episode = tarn.episode(seed=1)
-    >>> while not episode.over:
-    ...     _ = episode.act(0)
-    >>> _ = jm.save_rollout(episode, path)
-    >>> (kept,) = jm.read_rollouts(path)
-    >>> kept.steps, kept.closed_by, round(kept.total, 4) == round(episode.total, 4)
-    (96, 'deadline', True)
     """
 
     table: pd.DataFrame

@@ -16,14 +16,13 @@ import contextlib
 import hashlib
 import importlib.machinery
 import sys
-import warnings
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from types import ModuleType
 from typing import Any
 
-from jokulmist.errors import CodeNotice
+from jokulmist.errors import CodeNotice, warn
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 
 PREFIX = "jokulmist_user_"
@@ -244,13 +243,12 @@ def _run(path: Path, text: bytes, module: ModuleType) -> None:
                 raise
     if left_out:
         line, subject = left_out[0]
-        warnings.warn(
+        warn(
             f"{path.name}:{line} begins a {subject} where the file is only read for its classes; that was left out. "
             "Put "
             "it under "
             f'`if __name__ == "__main__":` to be rid of this line.',
             CodeNotice,
-            stacklevel=2,
         )
 
 

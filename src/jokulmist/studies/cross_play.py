@@ -61,15 +61,6 @@ class CrossPlay:
         four runs.
     all_the_same : bool
         Whether in each pairing every episode was the first again, so that its interval has no width.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
-    >>> runs = jm.train(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
-    >>> found = jm.cross_play(runs, episodes=5)
-    >>> found.players, found.means.shape
-    (('elder', 'younger'), (2, 2))
     """
 
     environment: str
@@ -267,7 +258,7 @@ def cross_play(
     environment: Environment | None = None,
     *,
     episodes: int = 100,
-    seed: int = 1,
+    seed: int = 0,
     act: Act = "sampled",
     on_message: Callable[[str], None] | None = None,
 ) -> CrossPlay:
@@ -307,7 +298,7 @@ def cross_play(
     --------
     >>> import jokulmist as jm
     >>> agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
-    >>> runs = jm.train(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
+    >>> runs = jm.train_seeds(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
     >>> jm.cross_play(runs, episodes=5).means.shape
     (2, 2)
     """

@@ -45,15 +45,6 @@ class Ratings:
     cycle : tuple of str
         Three policies of which each wins more often against the next, and the last against the first; empty where there
         are none.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
-    >>> runs = jm.train(jm.gallery.Lots(), agents, steps=200, seeds=[0, 1], workers=1, lane="plain", folder=None)
-    >>> found = jm.cross_play(runs, episodes=20).ratings()
-    >>> len(found.names), found.ratings.shape
-    (2, (2,))
     """
 
     names: tuple[str, ...]

@@ -33,16 +33,6 @@ class Adapted:
         The new run; ``run.origin["parent"]`` names the other.
     before, after : Evaluation
         With the new partners: of what the parent had learned, and of what was learned since; the same episodes.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> import tempfile
-    >>> place, quick = tempfile.mkdtemp(), {"lane": "plain", "steps": 60}
-    >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
-    >>> found = jm.adapt(pair, {"younger": jm.RandomPlay()}, steps=60, measured=5)
-    >>> len(found.before.returns), len(found.after.returns)
-    (5, 5)
     """
 
     run: Run
@@ -68,9 +58,9 @@ def adapt(
     *,
     steps: int | None = None,
     episodes: int | None = None,
-    measured: int = 100,
+    evaluate_episodes: int = 100,
     name: str | None = None,
-    show: ProgressDisplay | None = None,
+    display: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Adapted:
     """Go on training the players of a run beside other partners.
@@ -84,11 +74,11 @@ def adapt(
         a method that starts again.
     steps, episodes : int
         How long, one of the two.
-    measured : int
+    evaluate_episodes : int
         Episodes of the evaluations before and after.
     name : str, optional
         Of the new run, which is beside the other.
-    show : Show, optional
+    display : ProgressDisplay, optional
         As in `train`.
 
     Returns
@@ -106,7 +96,7 @@ def adapt(
     >>> import jokulmist as jm
     >>> place, quick = tempfile.mkdtemp(), {"lane": "plain", "steps": 60}
     >>> pair = jm.train(jm.gallery.Lots(), {"elder": jm.QLearning(), "younger": jm.QLearning()}, folder=place, **quick)
-    >>> found = jm.adapt(pair, {"younger": jm.RandomPlay()}, steps=60, measured=5)
+    >>> found = jm.adapt(pair, {"younger": jm.RandomPlay()}, steps=60, evaluate_episodes=5)
     >>> found.run.origin["parent"]["run"], len(found.after.returns)
     ('lots-qlearning-001', 5)
     """
@@ -114,14 +104,16 @@ def adapt(
     if parent.path is None:
         raise SettingError("a run in memory keeps no checkpoint to go on from. Train it with `folder=`.")
     plan = _plan_beside(parent, agents, steps, episodes)
-    if show is None:
-        show = usual_display()
+    if display is None:
+        display = usual_display()
     folder = path_of(parent.path.parent, "the run's folder")
-    new = train_plan(plan, folder=folder, name=name, show=show, command=command or sys.argv)[0]
+    new = train_plan(plan, folder=folder, name=name, display=display, command=command or sys.argv)[0]
     policy = new.policy
     learned = {group: part for group, part in parent.policy.learner.items() if group in _going_on(parent.plan, plan)}
     before = Policy(policy.agent, policy.spec, {**policy.learner, **learned}, 0)
-    results = [evaluate(policy_measured, plan.measured, episodes=measured) for policy_measured in (before, policy)]
+    results = [
+        evaluate(policy_measured, plan.measured, episodes=evaluate_episodes) for policy_measured in (before, policy)
+    ]
     return Adapted(new, *results)
 
 

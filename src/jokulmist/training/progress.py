@@ -5,7 +5,6 @@ from __future__ import annotations
 import math
 import os
 import sys
-import warnings
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
@@ -13,7 +12,7 @@ from functools import wraps
 from html import escape
 from typing import Any, Protocol, TypeVar
 
-from jokulmist.errors import RunNotice, printable
+from jokulmist.errors import RunNotice, printable, warn
 
 
 @dataclass(frozen=True)
@@ -58,12 +57,12 @@ class SilentDisplay:
     def end(self, text: str) -> None: ...
 
 
-def record_or_warn(show: ProgressDisplay, text: str) -> None:
+def record_or_warn(display: ProgressDisplay, text: str) -> None:
     """Say something that matters before a training; where nothing is shown, by a warning."""
-    if type(show) is SilentDisplay:
-        warnings.warn(text, RunNotice, stacklevel=4)
+    if type(display) is SilentDisplay:
+        warn(text, RunNotice)
     else:
-        show.message(text)
+        display.message(text)
 
 
 def duration(seconds: float) -> str:

@@ -95,8 +95,8 @@ class Redone:
 def redo(
     run: Run | str | Path,
     *,
-    folder: str | Path = "runs",
-    show: ProgressDisplay | None = None,
+    folder: str | Path | None = None,
+    display: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Redone:
     """Do a run again from its record, in a new folder.
@@ -105,9 +105,9 @@ def redo(
     ----------
     run : Run or path
         One that was stopped or killed is done again as far as it came.
-    folder : path
-        Where the new run's folder is made.
-    show : Show, optional
+    folder : path, optional
+        Where the new run's folder is made; by default beside the run.
+    display : ProgressDisplay, optional
 
     Returns
     -------
@@ -119,7 +119,7 @@ def redo(
     >>> import jokulmist as jm
     >>> import tempfile
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
-    >>> jm.redo(run, folder=tempfile.mkdtemp()).same
+    >>> jm.redo(run).same
     True
     """
     run = Run.open(run) if not isinstance(run, Run) else run
@@ -133,7 +133,8 @@ def redo(
     plan = run.plan.for_seed(run.seed)
     lane, why = same_lane(plan, run.origin["lane"])
     records_of(plan)  # whether they can be read is told before a folder is made
-    target = run_folder(plan, Path(folder), f"{run.path.name}-again-{_free(Path(folder), run.path.name):02d}")
+    place = run.path.parent if folder is None else Path(folder)
+    target = run_folder(plan, place, f"{run.path.name}-again-{_free(place, run.path.name):02d}")
     origin = files.origin_of(command or [], run.seed, files.current_time(), Path.cwd())
     more = {name: run.origin.get(name, 0) for name in ("more_steps", "more_episodes")}
     is_whole = run.status == "done" and "ended_by" not in run.origin
@@ -144,7 +145,7 @@ def redo(
         lane,
         why,
         target,
-        show or SilentDisplay(),
+        display or SilentDisplay(),
         command or [],
         until=until,
         more=more,

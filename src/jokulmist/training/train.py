@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+import inspect
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal, overload
+from typing import Any, Literal, TypedDict, TypeVar, Unpack
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import agents_of
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.varying import Levels, Vary
-from jokulmist.errors import SettingError
+from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import path_of
 from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.training.plans.budget import budget_words
@@ -26,116 +27,70 @@ from jokulmist.training.workers import pool
 from jokulmist.training.workers import seeds as seeds_side_by_side
 
 
-@overload
+class TrainOptions(TypedDict, total=False):
+    """What `train` takes by name, beside the seed; the docstring of `train` says what each means."""
+
+    steps: int | None
+    episodes: int | None
+    copies: int | None
+    vary: Vary | None
+    curriculum: Levels | None
+    lane: Literal["auto", "plain", "compiled"]
+    evaluate_every: int | None
+    evaluate_episodes: int
+    processes: bool
+    checkpoint_every: int | None
+    checkpoint_minutes: float
+    keep_checkpoints: int
+    keep_diff: bool
+    best_by: str
+    record_every: int | None
+    stop_when: Any
+    start: Run | str | Path | None
+    records: str | Path | Sequence[str | Path] | None
+    columns: Mapping[str, str] | None
+    observers: Sequence[Observer]
+    folder: str | Path | None
+    name: str | None
+    display: ProgressDisplay | None
+
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+# The defaults of what a plan does not hold in its section [training].
+DEFAULTS = {"vary": None, "curriculum": None, "observers": (), "folder": "runs", "name": None, "display": None}
+
+
+def with_options(function: Function) -> Function:
+    """Show each of `TrainOptions` with its default, where a signature says ``**options``."""
+    signature = inspect.signature(function)
+    fields = Training.model_fields
+    options = [
+        inspect.Parameter(
+            name,
+            inspect.Parameter.KEYWORD_ONLY,
+            default=DEFAULTS[name] if name in DEFAULTS else fields[name].get_default(),
+            annotation=getattr(kind, "__forward_arg__", kind),
+        )
+        for name, kind in TrainOptions.__annotations__.items()
+    ]
+    before = [p for p in signature.parameters.values() if p.kind is not inspect.Parameter.VAR_KEYWORD]
+    function.__signature__ = signature.replace(parameters=[*before, *options])  # type: ignore[attr-defined]
+    return function
+
+
+@with_options
 def train(
-    environment: Environment,
-    agent: Agent | Mapping[Any, Agent],
-    *,
-    steps: int | None = ...,
-    episodes: int | None = ...,
-    seed: int = ...,
-    seeds: None = ...,
-    copies: int | None = ...,
-    vary: Vary | None = ...,
-    curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "compiled"] = ...,
-    evaluate_every: int | None = ...,
-    evaluate_episodes: int = ...,
-    processes: bool = ...,
-    checkpoint_every: int | None = ...,
-    checkpoint_minutes: float = ...,
-    keep_checkpoints: int = ...,
-    keep_diff: bool = ...,
-    best_by: str = ...,
-    record_every: int | None = ...,
-    stop_when: Any = ...,
-    start: Run | str | Path | None = ...,
-    records: str | Path | Sequence[str | Path] | None = ...,
-    columns: Mapping[str, str] | None = ...,
-    observers: Sequence[Observer] = ...,
-    workers: int | None = ...,
-    folder: str | Path | None = ...,
-    name: str | None = ...,
-    show: ProgressDisplay | None = ...,
-) -> Run: ...
-
-
-@overload
-def train(
-    environment: Environment,
-    agent: Agent | Mapping[Any, Agent],
-    *,
-    steps: int | None = ...,
-    episodes: int | None = ...,
-    seed: int = ...,
-    seeds: Sequence[int],
-    copies: int | None = ...,
-    vary: Vary | None = ...,
-    curriculum: Levels | None = ...,
-    lane: Literal["auto", "plain", "compiled"] = ...,
-    evaluate_every: int | None = ...,
-    evaluate_episodes: int = ...,
-    processes: bool = ...,
-    checkpoint_every: int | None = ...,
-    checkpoint_minutes: float = ...,
-    keep_checkpoints: int = ...,
-    keep_diff: bool = ...,
-    best_by: str = ...,
-    record_every: int | None = ...,
-    stop_when: Any = ...,
-    start: Run | str | Path | None = ...,
-    records: str | Path | Sequence[str | Path] | None = ...,
-    columns: Mapping[str, str] | None = ...,
-    observers: Sequence[Observer] = ...,
-    workers: int | None = ...,
-    folder: str | Path | None = ...,
-    name: str | None = ...,
-    show: ProgressDisplay | None = ...,
-) -> Runs: ...
-
-
-def train(
-    environment: Environment,
-    agent: Agent | Mapping[Any, Agent],
-    *,
-    steps: int | None = None,
-    episodes: int | None = None,
-    seed: int = 0,
-    seeds: Sequence[int] | None = None,
-    copies: int | None = None,
-    vary: Vary | None = None,
-    curriculum: Levels | None = None,
-    lane: Literal["auto", "plain", "compiled"] = "auto",
-    evaluate_every: int | None = None,
-    evaluate_episodes: int = 100,
-    processes: bool = False,
-    checkpoint_every: int | None = None,
-    checkpoint_minutes: float = 5.0,
-    keep_checkpoints: int = 3,
-    keep_diff: bool = False,
-    best_by: str = "return",
-    record_every: int | None = None,
-    stop_when: Any = None,
-    start: Run | str | Path | None = None,
-    records: str | Path | Sequence[str | Path] | None = None,
-    columns: Mapping[str, str] | None = None,
-    observers: Sequence[Observer] = (),
-    workers: int | None = None,
-    folder: str | Path | None = "runs",
-    name: str | None = None,
-    show: ProgressDisplay | None = None,
-) -> Run | Runs:
+    environment: Environment, agent: Agent | Mapping[Any, Agent], *, seed: int = 0, **options: Unpack[TrainOptions]
+) -> Run:
     """Train an agent on an environment.
 
     Parameters
     ----------
     environment : Environment
     agent : Agent
+    seed : int
     steps, episodes : int
         How long, one of the two. Steps are decisions, summed over copies; the last turn of all copies is run whole.
-    seed : int
-    seeds : sequence of int, optional
-        One run a seed; the result is `Runs`.
     copies : int, optional
         Copies of the environment that step side by side; by default what suits the method.
     vary : dict of str to Between, or function of draw, optional
@@ -186,19 +141,20 @@ def train(
         What a column is called in the records; see `Records.read`.
     observers : sequence of Observer
         Code of your own that looks at the run while it trains; see `Observer`.
-    workers : int, optional
-        Processes among which several seeds are shared out; by default one a core. Each seed gives the same numbers as
-        by itself. Runs in memory, and classes that no file holds, are trained here, one after another.
     folder : str, Path or None
         Where the run's folder is made; None keeps the run in memory.
     name : str, optional
         The folder's name; else environment, method and the next free number.
-    show : Show, optional
+    display : ProgressDisplay, optional
         Who shows progress. By default a live line in a terminal and in a notebook, and nothing elsewhere.
 
     Returns
     -------
-    Run, or Runs where `seeds` was given.
+    Run
+
+    See Also
+    --------
+    train_seeds : one run a seed.
 
     Raises
     ------
@@ -219,42 +175,88 @@ def train(
     >>> len(run.episodes)
     20
     """
+    (run,) = _train(environment, agent, (seed,), None, options)
+    return run
+
+
+@with_options
+def train_seeds(
+    environment: Environment,
+    agent: Agent | Mapping[Any, Agent],
+    seeds: Sequence[int],
+    *,
+    workers: int | None = None,
+    **options: Unpack[TrainOptions],
+) -> Runs:
+    """Train an agent once with each of several seeds.
+
+    Parameters
+    ----------
+    environment : Environment
+    agent : Agent
+    seeds : sequence of int
+        One run a seed. Each gives the same numbers as `train` with this seed.
+    workers : int, optional
+        Processes among which the seeds are shared out; by default one a core. Runs in memory, and classes that no file
+        holds, are trained here, one after another.
+    **options
+        As of `train`.
+
+    Returns
+    -------
+    Runs
+
+    Raises
+    ------
+    SettingError, BrokenEnvironment
+        As `train` does.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> runs = jm.train_seeds(jm.gallery.Tarn(), jm.QLearning(bins=8), [0, 1], steps=1000, folder=None, lane="plain")
+    >>> [run.seed for run in runs]
+    [0, 1]
+    """
+    return _train(environment, agent, tuple(seeds), workers, options)
+
+
+def _train(environment: Any, agent: Any, seeds: tuple[int, ...], workers: int | None, options: TrainOptions) -> Runs:
     agent = _checked_agent(environment, agent)
-    if seeds is not None and seed != 0:
-        raise SettingError(
-            f"`seed` is {seed!r} and `seeds` are {list(seeds)!r:.60}: give one of them, e.g. `seeds=[{seed!r}]`."
-        )
-    training = Training(
-        steps=steps,
-        episodes=episodes,
-        seeds=tuple(seeds) if seeds is not None else (seed,),
-        copies=copies,
-        lane=lane,
-        evaluate_every=evaluate_every,
-        evaluate_episodes=evaluate_episodes,
-        processes=processes,
-        checkpoint_every=checkpoint_every,
-        checkpoint_minutes=checkpoint_minutes,
-        keep_checkpoints=keep_checkpoints,
-        keep_diff=keep_diff,
-        best_by=best_by,
-        record_every=record_every,
-        stop_when=stop_when,
-        start=None if start is None else _folder_of(start),
-        records=None if records is None else _files_of(records),
-        columns=None if columns is None else dict(columns),
+    _refuse_unknown(options)
+    settings: dict[str, Any] = {**DEFAULTS, **options}
+    observers, vary, curriculum, display = (
+        settings.pop(name) for name in ("observers", "vary", "curriculum", "display")
     )
-    if show is None:
-        show = usual_display()
-    place = None if folder is None else path_of(folder, "`folder`")
+    folder, name = settings.pop("folder"), settings.pop("name")
+    if settings.get("start") is not None:
+        settings["start"] = _folder_of(settings["start"])
+    if settings.get("records") is not None:
+        settings["records"] = _files_of(settings["records"])
+    if settings.get("columns") is not None:
+        settings["columns"] = dict(settings["columns"])
+    training = Training(seeds=seeds, **settings)
     if curriculum is not None and not isinstance(curriculum, Levels):
         raise SettingError(
             f"`curriculum` is one `jm.Levels(...)`; got {curriculum!r:.80}. Let several parameters move together, e.g. "
             '`jm.Levels("tide", [1.0, 2.0], above=30.0, together={"wind": [0.0, 3.0]})`.'
         )
     plan = Plan(environment, agent, training, vary, curriculum, tuple(observers))
-    runs = train_plan(plan, folder=place, name=name, show=show, command=sys.argv, workers=workers)
-    return runs if seeds is not None else runs[0]
+    place = None if folder is None else path_of(folder, "`folder`")
+    return train_plan(
+        plan, folder=place, name=name, display=display or usual_display(), command=sys.argv, workers=workers
+    )
+
+
+def _refuse_unknown(options: Mapping[str, Any]) -> None:
+    for name in options:
+        if name in ("seeds", "workers"):
+            raise SettingError(
+                "`train` trains one seed. For several write `jm.train_seeds(environment, agent, [0, 1, 2], ...)`."
+            )
+        if name not in TrainOptions.__annotations__:
+            names = ["seed", *TrainOptions.__annotations__]
+            raise SettingError(f"`train` has no option `{name}`; it has {listed(names)}.{nearest(name, names)}")
 
 
 def _checked_agent(environment: Any, agent: Any) -> Agent:
@@ -295,13 +297,13 @@ def train_plan(
     *,
     folder: Path | None,
     name: str | None = None,
-    show: ProgressDisplay | None = None,
+    display: ProgressDisplay | None = None,
     command: list[str] | None = None,
     workers: int | None = None,
 ) -> Runs:
     """Train a plan, one run a seed; see `train`."""
     refuse_while_reading("training")
-    show = show or SilentDisplay()
+    display = display or SilentDisplay()
     if pool.READING:
         raise SettingError(
             "a worker process that reads this file would train, too. Put the training under "
@@ -311,22 +313,22 @@ def train_plan(
     written = plan
     plan = ready(plan)
     for word in budget_words(plan):
-        record_or_warn(show, word)
+        record_or_warn(display, word)
     seeds = plan.training.seeds
     names = free_names(plan, folder, name)
     count = min(len(seeds), pool.usual_workers() if workers is None else checked_workers(workers))
     if folder is not None and count > 1 and pool.can_travel(written):
         try:
-            return seeds_side_by_side.train_seeds(plan, folder, names, show, command or [], count)
+            return seeds_side_by_side.train_side_by_side(plan, folder, names, display, command or [], count)
         except pool.CannotTravel as reason:
-            show.message(f"one seed after another, because {reason}")
+            display.message(f"one seed after another, because {reason}")
     runs: list[Run] = []
     lane, why = chosen_lane(plan)
     if why:
-        record_or_warn(show, why)
+        record_or_warn(display, why)
     for seed in seeds:
         path = None if folder is None else run_folder(plan, folder, names[seed])
-        session = Session(plan.for_seed(seed), seed, lane, why, path, show, command or [])
+        session = Session(plan.for_seed(seed), seed, lane, why, path, display, command or [])
         runs.append(session.run())
         if runs[-1].status == "stopped":
             break

@@ -19,7 +19,7 @@ from jokulmist.environments.transition.episode import Episode
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollouts import save_rollout
-from jokulmist.workshop.trace import row_of
+from jokulmist.workshop.step_table import row_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -148,7 +148,7 @@ class Controls:
 
     @property
     def table(self) -> pd.DataFrame:
-        """What was played in this episode, one row a decision; see `trace`."""
+        """What was played in this episode, one row a decision; see `tabulate_steps`."""
         import pandas as pd
 
         return pd.DataFrame(self.rows)

@@ -40,7 +40,7 @@ from jokulmist.agents.sequences import lookahead_rows, stored_width
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.learning import replay as memory_of
-from jokulmist.learning.action_distributions import ActionDistribution, acting_over, joint_over
+from jokulmist.learning.action_distributions import ActionDistribution, action_distribution, joint_over
 from jokulmist.learning.gaussians import refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting, refuse_recurrent
 from jokulmist.learning.novelty_setting import NoveltySetting
@@ -134,7 +134,7 @@ class CriticAgent(Agent):
         config.remembered = 3 * config.state_width
         config.lookahead = lookahead_rows(config)
         config.slots = slots_of(self, config)
-        config.acting = acting_over(spec.action, "squashed")
+        config.acting = action_distribution(spec.action, "squashed")
         config.action_numbers = config.acting.width + bool(config.acting.choices)
         config.layout = self.policy_of(config, 0)
         config.critics = self.critics_of(config, 0)

@@ -7,8 +7,8 @@ from typing import Any, NamedTuple
 
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.learning.action_distributions import ActionDistribution, joint_over
-from jokulmist.learning.networks.inputs import Inputs, applied
-from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.networks.inputs import Inputs, apply_network
+from jokulmist.learning.networks.layout import Layout, build_network
 from jokulmist.learning.observation_scaling import (
     Running,
 )
@@ -71,14 +71,14 @@ def critics_layout(network: Any, spec: Spec, acting: ActionDistribution, count: 
     def build() -> Any:
         from jokulmist.learning.networks.modules import Several
 
-        return Several(tuple(built(network, critic_spec, outputs, seed + k) for k in range(count)))
+        return Several(tuple(build_network(network, critic_spec, outputs, seed + k) for k in range(count)))
 
     return Layout(network, build)
 
 
 def outputs_of(module: Any, inputs: Inputs) -> Any:
     """What a policy is made of, for many observations."""
-    return module.outputs(inputs) if hasattr(module, "outputs") else applied(module, inputs)
+    return module.outputs(inputs) if hasattr(module, "outputs") else apply_network(module, inputs)
 
 
 def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:

@@ -26,7 +26,7 @@ from jokulmist.learning.observation_scaling import (
     met,
     prepared,
 )
-from jokulmist.learning.optimisation import descended, squared
+from jokulmist.learning.optimisation import descend, squared
 from jokulmist.learning.reward_scaling import returns_after, spread_of
 
 Update = Callable[..., tuple[CriticUpdateState, Any]]
@@ -58,9 +58,9 @@ def learned(
         action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)
     if config.state_width:
         action = with_past(action, past, experience)
-    replay = memory_of.written(config.spec, learner.replay, experience, action, counts_advances(config))
+    replay = memory_of.add_to_replay(config.spec, learner.replay, experience, action, counts_advances(config))
     updates, rows = rows_due(config, experience)
-    chance = memory_of.draws_for(noise, rows, prioritised=False)
+    chance = memory_of.replay_draws(noise, rows, prioritised=False)
     lead = (rows, config.lookahead) if config.state_width else (rows,)
     normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))
     spread = spread_of(returns)
@@ -78,7 +78,7 @@ def learned(
                 *parts,
             )
             return learning, jnp.mean(update_readings, axis=0)
-        sample = memory_of.sampled(
+        sample = memory_of.sample_replay(
             config.spec,
             replay,
             chance,
@@ -208,7 +208,7 @@ def critics_step(
         return jnp.sum(rows.mean(each)), jnp.stack([each, chosen, jnp.abs(error)])
 
     gradients, aux = jax.grad(loss, has_aux=True)(layout.leaves(learning.critics))
-    weights, moments, norm = descended(
+    weights, moments, norm = descend(
         config.optimiser,
         learning.critics,
         learning.moments[1],
@@ -229,7 +229,7 @@ def policy_step(
     gradients, aux = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(
         layout.leaves(learning.policy)
     )
-    weights, moments, _ = descended(
+    weights, moments, _ = descend(
         config.optimiser,
         learning.policy,
         learning.moments[0],

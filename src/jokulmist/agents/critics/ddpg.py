@@ -21,7 +21,7 @@ from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
-from jokulmist.learning.networks.layout import Layout, built
+from jokulmist.learning.networks.layout import Layout, build_network
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.schedules import linear
 
@@ -111,7 +111,7 @@ def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
 
 @lru_cache(maxsize=64)
 def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
-    return Layout(network, lambda: built(network, spec, width, seed, TOWARDS_ACTIONS))
+    return Layout(network, lambda: build_network(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
 def targets(config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows) -> Any:

@@ -26,7 +26,7 @@ from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
 from jokulmist.learning.networks.layout import Layout
 from jokulmist.learning.observation_scaling import prepared
-from jokulmist.learning.optimisation import descended
+from jokulmist.learning.optimisation import descend
 
 
 class SAC(CriticAgent):
@@ -266,7 +266,7 @@ def update(
     log_temperature, temperature_moments = learning.temperature, learning.moments[2]
     if config.temperature_learned:
         temperature_gradient = temperature * (entropies - wanted_entropies(config, hyperparameters))
-        log_temperature, temperature_moments, _ = descended(
+        log_temperature, temperature_moments, _ = descend(
             config.optimiser, log_temperature, temperature_moments, temperature_gradient, hyperparameters.learning_rate
         )
     loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])

@@ -18,7 +18,7 @@ from jokulmist.agents.policies.policy_method import (
     rewards_in_scale,
 )
 from jokulmist.agents.recurrence import apply_network
-from jokulmist.learning.advantages import explained_variance, normalised
+from jokulmist.learning.advantages import explained_variance, standardise
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -86,7 +86,7 @@ class ActorCritic(PolicyAgent):
         )
         targets = advantages + predictions
         if config.advantages_normalised:
-            advantages = normalised(advantages)
+            advantages = standardise(advantages)
         hyperparameters, advantages = hold_policy(config, hyperparameters, learner, advantages)
 
         def loss(networks: Any) -> Any:

@@ -33,7 +33,7 @@ from jokulmist.agents.recurrence import apply_network, apply_to_next, fresh_stat
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
-from jokulmist.learning.action_distributions import Likelihood, acting_over
+from jokulmist.learning.action_distributions import Likelihood, action_distribution
 from jokulmist.learning.advantages import generalised_advantages
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting
@@ -48,7 +48,7 @@ from jokulmist.learning.observation_scaling import (
     met,
     prepared,
 )
-from jokulmist.learning.optimisation import Optimiser, descended, first_moments
+from jokulmist.learning.optimisation import Optimiser, descend, first_moments
 from jokulmist.learning.reward_scaling import in_scale, spread_of
 from jokulmist.learning.schedules import linear
 
@@ -182,7 +182,7 @@ class PolicyAgent(Agent):
         recurrent = isinstance(config.network, Recurrent)
         if config.shared is None:
             config.shared = bool(spec.images) or recurrent
-        config.acting = acting_over(spec.action, self.at_bounds)
+        config.acting = action_distribution(spec.action, self.at_bounds)
         config.layout = _layout_of(config, 0)
         if config.frozen:
             config.layout.moving(config.frozen)
@@ -462,7 +462,7 @@ def descended_by(
     layout = config.layout
     gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
     most, before = getattr(hyperparameters, "gradient_clip", None), weights
-    weights, moments, norm = descended(
+    weights, moments, norm = descend(
         config.optimiser, weights, moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
     return layout.still(getattr(config, "frozen", ()), before, weights), moments, readings, norm

@@ -27,7 +27,7 @@ from jokulmist.agents.policies.policy_method import (
     values_are_calibrated,
 )
 from jokulmist.agents.recurrence import apply_network, in_time, split_sequences, stretch_of
-from jokulmist.learning.advantages import explained_variance, normalised
+from jokulmist.learning.advantages import explained_variance, standardise
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
 
@@ -167,7 +167,7 @@ def rows_of(
     explained = explained_variance(values, targets)
     value_is_calibrated = values_are_calibrated(advantages)
     if config.advantages_normalised:
-        advantages = normalised(advantages, LEAST_SPREAD if config.rewards_scaled else 0.0)
+        advantages = standardise(advantages, LEAST_SPREAD if config.rewards_scaled else 0.0)
     rows = PPORows(*batch, old, advantages, targets, values)
     if past:
         rows = split_sequences(rows._replace(past=in_rows(past)), experience.rewards.shape, stretch_of(config))

@@ -32,7 +32,7 @@ from jokulmist.agents.recurrence import (
 )
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.action_distributions import SampledRanges
-from jokulmist.learning.advantages import accumulated, explained_variance, normalised
+from jokulmist.learning.advantages import discounted_sums, explained_variance, standardise
 from jokulmist.learning.observation_scaling import is_warm
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.reward_scaling import open_returns
@@ -163,7 +163,7 @@ class Reinforce(PolicyAgent):
             baselines = _values(config.layout.module(learner.weights), batch.inputs, past)
         advantages = returns - baselines
         if config.returns_normalised:
-            advantages = normalised(advantages, mean=mean)
+            advantages = standardise(advantages, mean=mean)
         hyperparameters, advantages = hold_policy(config, hyperparameters, learner, advantages)
 
         def loss(networks: Any) -> Any:
@@ -210,9 +210,9 @@ def _returns_due(config: Any, learner: PolicyLearner, stored: StoredTurns, next_
 
     # An episode that is still open goes on: by the baseline, if it has to be learned from all the same.
     rewards = stored.rewards.at[-1].add(jnp.where(stored.closed[-1], 0.0, next_values))
-    returns = accumulated(rewards, jnp.where(stored.closed, 0.0, stored.discounts))
+    returns = discounted_sums(rewards, jnp.where(stored.closed, 0.0, stored.discounts))
     # Whether the episode of each turn closes at it or later; the oldest turns are kept no longer.
-    is_whole = accumulated(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
+    is_whole = discounted_sums(stored.closed.astype(jnp.float32), jnp.where(stored.closed, 0.0, 1.0)) > 0.0
     is_whole = is_whole.at[: config.horizon].set(True)
     return returns, is_whole & stored.open & is_warm(learner.statistics)
 

@@ -14,7 +14,7 @@ from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
 from jokulmist.learning.action_distributions import SampledRanges, joint_over
 from jokulmist.learning.observation_scaling import Running, fresh_running, fresh_statistics
-from jokulmist.learning.optimisation import descended, first_moments, squared
+from jokulmist.learning.optimisation import descend, first_moments, squared
 from jokulmist.learning.reward_scaling import returns_after, spread_of
 
 MOST_WEIGHT = 100.0
@@ -165,7 +165,7 @@ class ImplicitQ(RecordedPolicy):
             return jnp.sum(jnp.mean(squared(chosen - wanted), axis=1))
 
         off, gradients = jax.value_and_grad(critic_loss)(config.critics.leaves(learner.critics))
-        critics, critic_moments, _ = descended(
+        critics, critic_moments, _ = descend(
             config.optimiser,
             learner.critics,
             learner.critic_moments,

@@ -11,7 +11,7 @@ from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
-from jokulmist.learning.action_distributions import ActionDistribution, acting_over
+from jokulmist.learning.action_distributions import ActionDistribution, action_distribution
 from jokulmist.learning.networks.layout import Layout, NetworkSetting, fitting, refuse_recurrent
 from jokulmist.learning.observation_scaling import WARM_UP, Scaling, fresh_statistics, gathered
 from jokulmist.learning.optimisation import Optimiser
@@ -58,7 +58,7 @@ class RecordedPolicy(Agent):
         config = super().config(spec, copies)
         config.network = fitting(config.network, spec)
         config.shared, config.rewards_scaled, config.state_width, config.baseline = False, True, 0, self.has_value()
-        config.acting = acting_over(spec.action, "clipped")
+        config.acting = action_distribution(spec.action, "clipped")
         config.layout = self.layout_of(config, 0)
         return config
 

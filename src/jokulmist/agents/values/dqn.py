@@ -52,7 +52,7 @@ from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
-from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, built, fitting
+from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, build_network, fitting
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
     Running,
@@ -362,9 +362,9 @@ class DQN(Agent):
         action = config.joint.index(experience.actions)[..., None]
         if config.state_width:
             action = with_past(action, experience.policy_extras, experience)
-        replay = memory_of.written(spec, learner.replay, experience, action, counts_advances(config))
+        replay = memory_of.add_to_replay(spec, learner.replay, experience, action, counts_advances(config))
         updates, rows = rows_due(config, experience)
-        chance = memory_of.draws_for(noise, rows, config.prioritised)
+        chance = memory_of.replay_draws(noise, rows, config.prioritised)
         # Of the network that learns, of the same where it chooses the target's action, and of the target network.
         width = noisy.draws_of(config.layout) if config.noisy else 0
         noise_of_weights: Any = noise.normal(shape=(updates, 3, width)) if config.noisy else ()
@@ -412,7 +412,7 @@ class DQN(Agent):
         )
         action = config.joint.index(with_time.actions)[..., None]
         write = jax.jit(
-            lambda replay: memory_of.written(config.spec, replay, with_time, action, counts_advances(config))
+            lambda replay: memory_of.add_to_replay(config.spec, replay, with_time, action, counts_advances(config))
         )
         returns, _ = returns_after(with_time, learner.returns, np.zeros(1, np.float32), hyperparameters.discount)
         statistics = gathered(learner.statistics, met(with_time))
@@ -426,8 +426,8 @@ class DQN(Agent):
         import jax.numpy as jnp
 
         replay = learner.replay
-        chance = memory_of.draws_for(noise, config.minibatch, config.prioritised)
-        sample = memory_of.sampled(
+        chance = memory_of.replay_draws(noise, config.minibatch, config.prioritised)
+        sample = memory_of.sample_replay(
             config.spec,
             replay,
             chance,
@@ -523,7 +523,7 @@ def _learned_from_transitions(
 
     chance, noise_of_weights = draws
     exponent = getattr(hyperparameters, "importance_exponent", None)
-    sample = memory_of.sampled(
+    sample = memory_of.sample_replay(
         config.spec,
         replay,
         chance,
@@ -583,4 +583,4 @@ def _outputs(config: Any) -> int:
 
 @lru_cache(maxsize=64)
 def _layout(network: Any, spec: Spec, outputs: int, seed: int, dueling: bool) -> Layout:
-    return Layout(network, lambda: built(network, spec, outputs, seed, dueling=dueling))
+    return Layout(network, lambda: build_network(network, spec, outputs, seed, dueling=dueling))

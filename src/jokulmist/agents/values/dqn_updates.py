@@ -14,9 +14,9 @@ from jokulmist.agents.sequences import at_the_end, learned_rows, past_in, time_m
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
 from jokulmist.environments.spaces.channels import ObservationBatch
-from jokulmist.learning.networks.inputs import applied
+from jokulmist.learning.networks.inputs import apply_network
 from jokulmist.learning.observation_scaling import prepared
-from jokulmist.learning.optimisation import descended, huber, squared
+from jokulmist.learning.optimisation import descend, huber, squared
 
 
 class DQNUpdateState(NamedTuple):
@@ -39,7 +39,7 @@ def action_values(config: Any, weights: Any, statistics: Any, seen: ObservationB
     elif xp is np:
         outputs = layout.through_numpy(weights, inputs.numbers, config.network.activation)
     else:
-        outputs = applied(layout.module(weights), inputs)
+        outputs = apply_network(layout.module(weights), inputs)
     return masked_values(config.spec, _values(config, outputs), seen.legal)
 
 
@@ -55,7 +55,7 @@ def network_outputs(config: Any, weights: Any, statistics: Any, seen: Observatio
     if config.quantiles is None:
         return action_values(config, weights, statistics, seen)
     inputs = prepared(config.spec, config.scaling, statistics, seen)
-    return by_action(config, applied(config.layout.module(weights), inputs))
+    return by_action(config, apply_network(config.layout.module(weights), inputs))
 
 
 def _values(config: Any, outputs: Any) -> Any:
@@ -119,7 +119,7 @@ def _stepped(
 
     (_, (td_error, aux)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(config, learning.weights))
     most = getattr(hyperparameters, "gradient_clip", None)
-    weights, moments, norm = descended(
+    weights, moments, norm = descend(
         config.optimiser, learning.weights, learning.moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
     weights = config.layout.still(config.frozen, learning.weights, weights)
@@ -207,7 +207,7 @@ def update_quantiles(
     inputs = prepared(config.spec, config.scaling, learning.statistics, sample.observed)
 
     def loss_of(leaves: Any) -> Any:
-        quantiles = by_action(config, applied(module_of(config, leaves, draws), inputs))
+        quantiles = by_action(config, apply_network(module_of(config, leaves, draws), inputs))
         chosen_quantiles = of_action(quantiles, sample.action[:, 0])
         assert chosen_quantiles.shape == target_quantiles.shape
         each = quantile_loss(chosen_quantiles, target_quantiles)
@@ -238,7 +238,7 @@ def update(
     one_hot = sample.action == jnp.arange(config.joint.count)
 
     def loss_of(leaves: Any) -> Any:
-        values = _values(config, applied(module_of(config, leaves, draws), inputs))
+        values = _values(config, apply_network(module_of(config, leaves, draws), inputs))
         chosen_q = jnp.sum(jnp.where(one_hot, values, 0.0), axis=1)
         assert chosen_q.shape == target_q.shape
         td_error = target_q - chosen_q

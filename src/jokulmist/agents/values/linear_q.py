@@ -172,12 +172,12 @@ class LinearQ(Agent):
             )
             weights, readings = update(config, hyperparameters, learner.weights, sample)
             return LinearQLearner(weights, decisions, ()), memory, tuple(readings)
-        replay = memory_of.written(config.spec, learner.replay, experience, action, counts_advances(config))
+        replay = memory_of.add_to_replay(config.spec, learner.replay, experience, action, counts_advances(config))
         updates, rows = rows_due(config, experience)
-        chance = memory_of.draws_for(noise, rows, prioritised=False)
+        chance = memory_of.replay_draws(noise, rows, prioritised=False)
 
         def learned(weights: Any) -> Any:
-            sample = memory_of.sampled(
+            sample = memory_of.sample_replay(
                 config.spec, replay, chance, 1, hyperparameters.discount, counted=counts_advances(config)
             )
             weights, update_readings = apply_in_turn(

@@ -14,6 +14,7 @@ from jokulmist.environments.declaration import outline as outlines
 from jokulmist.environments.declaration.players import with_players
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.modifiers import Modifier
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import BrokenEnvironment, SettingError, listed, nearest
 
@@ -140,12 +141,12 @@ class Environment:
         Examples
         --------
         >>> import jokulmist as jm
-        >>> jm.gallery.Ferry().modified(jm.Stack(2))
+        >>> jm.gallery.Ferry().modified(jm.modifiers.Stack(2))
         Ferry().modified(Stack(2))
         """
         for modifier in modifiers:
             if not isinstance(modifier, Modifier):
-                raise SettingError(f"`modified` takes modifiers such as `jm.Stack(4)`; got {modifier!r}.")
+                raise SettingError(f"`modified` takes modifiers such as `jm.modifiers.Stack(4)`; got {modifier!r}.")
         return _with_modifiers(self, (*self._modifiers, *modifiers))
 
     def __setattr__(self, name: str, value: Any) -> None:
@@ -185,6 +186,19 @@ def outline_of(cls: type[Environment]) -> outlines.Outline:
     """What a class declares."""
     outline = OUTLINES.get(cls)
     return outlines.outline(cls) if outline is None else outline
+
+
+def spec_of(environment: Environment) -> Spec:
+    """What an agent knows of an environment: its channels, its action, and whether choices can be forbidden.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> spec = jm.parts.spec_of(jm.gallery.Tarn())
+    >>> spec.width, spec.action.count
+    (2, 3)
+    """
+    return describe(environment).spec
 
 
 def describe(environment: Environment) -> reading.Description:

@@ -23,11 +23,11 @@ class LoopPrimitives(Protocol):
 
     def repeat(self, start: int, n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any: ...
 
-    def until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any: ...
+    def repeat_until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any: ...
 
-    def put(self, array: Any, index: Any, value: Any) -> Any: ...
+    def replace_item(self, array: Any, index: Any, value: Any) -> Any: ...
 
-    def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any: ...
+    def slice_array(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any: ...
 
 
 _TRACED: list[LoopPrimitives] = []
@@ -69,58 +69,59 @@ def repeat(n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any:
         start += 1
 
 
-def until(done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, *, at_most: int) -> Any:
+def repeat_until(done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, *, at_most: int) -> Any:
     """``while not done(value): value = body(value)``, at most `at_most` times.
 
     Examples
     --------
-    >>> until(lambda x: x > 100, lambda x: 2 * x, 3, at_most=50)
+    >>> repeat_until(lambda x: x > 100, lambda x: 2 * x, 3, at_most=50)
     192
     """
     for turn in range(at_most):
         finished = done(value)
         loops = _tracer(value, finished)
         if loops is not None:
-            return loops.until(done, body, value, at_most - turn)
+            return loops.repeat_until(done, body, value, at_most - turn)
         if finished:
             return value
         value = body(value)
     return value
 
 
-def put(array: Any, index: Any, value: Any) -> Any:
+def replace_item(array: Any, index: Any, value: Any) -> Any:
     """A copy of `array` with ``array[index] = value``.
 
     Examples
     --------
-    >>> put(np.zeros(3), 1, 5.0)
+    >>> replace_item(np.zeros(3), 1, 5.0)
     array([0., 5., 0.])
     """
     loops = _tracer(array, index, value)
     if loops is not None:
-        return loops.put(array, index, value)
+        return loops.replace_item(array, index, value)
     changed = np.array(array)
     changed[index] = value
     return changed
 
 
-def window(array: Any, at: Any, shape: int | tuple[int, ...]) -> Any:
+def slice_array(array: Any, at: Any, shape: int | tuple[int, ...]) -> Any:
     """The block of `array` that begins at index `at` and has `shape`; moved inside where it would stick out.
 
     Examples
     --------
-    >>> window(np.arange(10), 8, 4)
+    >>> slice_array(np.arange(10), 8, 4)
     array([6, 7, 8, 9])
     """
     sizes = (shape,) if isinstance(shape, int) else tuple(shape)
     starts = tuple(at) if isinstance(at, (tuple, list)) else (at,)
     if len(sizes) != np.ndim(array) or len(starts) != len(sizes):
         raise BrokenEnvironment(
-            f"`jm.window` needs a start and a size for each of {np.ndim(array)} axes; got at={at!r}, shape={shape!r}."
+            f"`jm.slice_array` needs a start and a size for each of {np.ndim(array)} axes; got at={at!r}, "
+            f"shape={shape!r}."
         )
     loops = _tracer(array, *starts)
     if loops is not None:
-        return loops.window(array, starts, sizes)
+        return loops.slice_array(array, starts, sizes)
     inside = [
         slice(first, first + size)
         for first, size, length in (

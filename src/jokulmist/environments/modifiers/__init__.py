@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.modifiers.actions import Late, Shaky, StickyAction
+from jokulmist.environments.modifiers.actions import ActionDelay, ActionNoise, StickyAction
 from jokulmist.environments.modifiers.base import (
     ActionModifier,
     ChannelValues,
@@ -18,11 +18,11 @@ from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
 from jokulmist.environments.modifiers.observations import (
     Brighter,
     Crop,
-    Delay,
     Grey,
     Hide,
     LastAction,
-    Noisy,
+    ObservationDelay,
+    ObservationNoise,
     Shrink,
     TimeLeft,
 )
@@ -37,7 +37,7 @@ __all__ = [
     "Brighter",
     "Clipped",
     "Crop",
-    "Delay",
+    "ObservationDelay",
     "ForPlayer",
     "ObservationPipeline",
     "ChannelValues",
@@ -45,15 +45,15 @@ __all__ = [
     "ActionPipeline",
     "Hide",
     "LastAction",
-    "Late",
+    "ActionDelay",
     "LearningEnd",
     "Modifier",
-    "Noisy",
+    "ObservationNoise",
     "Opening",
     "Potential",
     "StickyAction",
     "Scaled",
-    "Shaky",
+    "ActionNoise",
     "Shrink",
     "Signed",
     "Stack",
@@ -65,13 +65,13 @@ __all__ = [
     "RewardModifier",
 ]
 
-BASES = "`jm.ObservationModifier`, `jm.ActionModifier` or `jm.RewardModifier`"
+BASES = "`jm.modifiers.ObservationModifier`, `jm.modifiers.ActionModifier` or `jm.modifiers.RewardModifier`"
 KINDS: dict[str, type[Modifier]] = {
     cls.__name__: cls
     for cls in (
         Stack,
-        Delay,
-        Noisy,
+        ObservationDelay,
+        ObservationNoise,
         Hide,
         LastAction,
         TimeLeft,
@@ -80,8 +80,8 @@ KINDS: dict[str, type[Modifier]] = {
         Grey,
         Brighter,
         StickyAction,
-        Late,
-        Shaky,
+        ActionDelay,
+        ActionNoise,
         Scaled,
         Clipped,
         Signed,

@@ -23,7 +23,7 @@ class StickyAction(ActionModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.StickyAction(0.25))
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.StickyAction(0.25))
     >>> env
     Tarn().modified(StickyAction(0.25))
     """
@@ -47,7 +47,7 @@ class StickyAction(ActionModifier):
 
 
 @dataclass(frozen=True, repr=False)
-class Late(ActionModifier):
+class ActionDelay(ActionModifier):
     """Do what was decided some decisions ago.
 
     Parameters
@@ -61,9 +61,9 @@ class Late(ActionModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Ferry().modified(jm.Late(2, idle="drift"))
+    >>> env = jm.gallery.Ferry().modified(jm.modifiers.ActionDelay(2, idle="drift"))
     >>> env
-    Ferry().modified(Late(2, 'drift'))
+    Ferry().modified(ActionDelay(2, 'drift'))
     """
 
     decisions: int
@@ -71,7 +71,9 @@ class Late(ActionModifier):
 
     def __post_init__(self) -> None:
         if isinstance(self.decisions, bool) or not isinstance(self.decisions, int) or self.decisions < 1:
-            raise SettingError(f"`decisions` of `Late` must be a whole number of at least 1; got {self.decisions!r}.")
+            raise SettingError(
+                f"`decisions` of `ActionDelay` must be a whole number of at least 1; got {self.decisions!r}."
+            )
         object.__setattr__(self, "idle", modifier_setting(self.idle))
 
     def refuse(self, action: Action) -> None:
@@ -90,7 +92,7 @@ class Late(ActionModifier):
 
 
 @dataclass(frozen=True, repr=False)
-class Shaky(ActionModifier):
+class ActionNoise(ActionModifier):
     """Add normal noise to the numbers that are decided; what leaves their bounds is clipped to them.
 
     Parameters
@@ -101,22 +103,23 @@ class Shaky(ActionModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Winch().modified(jm.Shaky(sd=0.1))
+    >>> env = jm.gallery.Winch().modified(jm.modifiers.ActionNoise(sd=0.1))
     >>> env
-    Winch().modified(Shaky(0.1))
+    Winch().modified(ActionNoise(0.1))
     """
 
     sd: float
 
     def __post_init__(self) -> None:
         if isinstance(self.sd, bool) or not isinstance(self.sd, (int, float)) or not 0.0 < self.sd < math.inf:
-            raise SettingError(f"`sd` of `Shaky` must be a number above 0; got {self.sd!r}.")
+            raise SettingError(f"`sd` of `ActionNoise` must be a number above 0; got {self.sd!r}.")
 
     def refuse(self, action: Action) -> None:
         parts = action.parts.values() if isinstance(action, Actions) else [action]
         if not any(isinstance(part, Range) for part in parts):
             raise SettingError(
-                f"`Shaky` moves numbers, and the action has no range: {action!r}. Use `jm.StickyAction(0.1)`."
+                f"`ActionNoise` moves numbers, and the action has no range: {action!r}. Use "
+                "`jm.modifiers.StickyAction(0.1)`."
             )
 
     def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:

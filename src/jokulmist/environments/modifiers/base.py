@@ -58,7 +58,7 @@ def modifier_setting(value: Any) -> Any:
 
 
 class Modifier(Plugin):
-    """Base of all modifiers of an environment; see `jm.Stack` for one."""
+    """Base of all modifiers of an environment; see `jm.modifiers.Stack` for one."""
 
     touches: ClassVar[Touches]
 
@@ -71,7 +71,7 @@ class ObservationModifier(Modifier):
     >>> import jokulmist as jm
     >>> from dataclasses import dataclass
     >>> @dataclass(frozen=True)
-    ... class Rounded(jm.ObservationModifier):
+    ... class Rounded(jm.modifiers.ObservationModifier):
     ...     # Shows numbers with fewer digits.
     ...     digits: int = 0
     ...     def spec(self, spec):
@@ -112,7 +112,7 @@ class ActionModifier(Modifier):
     >>> import jokulmist as jm
     >>> from dataclasses import dataclass
     >>> @dataclass(frozen=True)
-    ... class Mirrored(jm.ActionModifier):
+    ... class Mirrored(jm.modifiers.ActionModifier):
     ...     # The first choice becomes the last, and so on.
     ...     def modify(self, xp, action, memory, native, draw):
     ...         return memory, action.count - 1 - native

@@ -34,7 +34,7 @@ class Opening(Modifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Ferry().modified(jm.Opening(actions=["ahead", "ahead"]))
+    >>> env = jm.gallery.Ferry().modified(jm.modifiers.Opening(actions=["ahead", "ahead"]))
     >>> env.episode(seed=1).state.speed > 0.3
     True
     """
@@ -48,7 +48,7 @@ class Opening(Modifier):
         actions = tuple(actions)
         if (at_most is None) == (not actions) or (actions and idle is not None):
             raise SettingError(
-                "`Opening` takes `at_most`, with `idle` if wanted, or `actions`. Write `jm.Opening(10)`."
+                "`Opening` takes `at_most`, with `idle` if wanted, or `actions`. Write `jm.modifiers.Opening(10)`."
             )
         count = len(actions) if at_most is None else at_most
         if isinstance(count, bool) or not isinstance(count, int) or not 1 <= count <= MOST_OPENING:
@@ -97,7 +97,7 @@ class LearningEnd(Modifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> tarn = jm.gallery.Tarn().modified(jm.LearningEnd("washed_out"))
+    >>> tarn = jm.gallery.Tarn().modified(jm.modifiers.LearningEnd("washed_out"))
     >>> tarn
     Tarn().modified(LearningEnd('washed_out'))
     """

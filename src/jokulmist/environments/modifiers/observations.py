@@ -54,7 +54,7 @@ class _OneChannel(ObservationModifier):
 
 
 @dataclass(frozen=True, repr=False)
-class Delay(ObservationModifier):
+class ObservationDelay(ObservationModifier):
     """Show a channel as it was some decisions ago; before that, as it was at the episode's beginning.
 
     Parameters
@@ -66,7 +66,7 @@ class Delay(ObservationModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> episode = jm.gallery.Ferry().modified(jm.Delay("position", 2)).episode(seed=1)
+    >>> episode = jm.gallery.Ferry().modified(jm.modifiers.ObservationDelay("position", 2)).episode(seed=1)
     >>> for _ in range(3):
     ...     episode.act("ahead")
     >>> episode.observation.position < episode.state.position
@@ -77,10 +77,10 @@ class Delay(ObservationModifier):
     decisions: int
 
     def __post_init__(self) -> None:
-        _require_whole("Delay", "decisions", self.decisions, 1)
+        _require_whole("ObservationDelay", "decisions", self.decisions, 1)
 
     def spec(self, spec: Spec) -> Spec:
-        known_channel("Delay", spec, self.channel)
+        known_channel("ObservationDelay", spec, self.channel)
         return spec
 
     def start(
@@ -99,7 +99,7 @@ class Delay(ObservationModifier):
 
 
 @dataclass(frozen=True, repr=False)
-class Noisy(_OneChannel):
+class ObservationNoise(_OneChannel):
     """Add normal noise to a channel; what leaves its bounds is clipped to them.
 
     Parameters
@@ -112,7 +112,7 @@ class Noisy(_OneChannel):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.Noisy("level", sd=0.5))
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.ObservationNoise("level", sd=0.5))
     >>> env.episode(seed=1).observation
     Observation(level=15.76, hour=0)
     """
@@ -122,17 +122,17 @@ class Noisy(_OneChannel):
 
     def __post_init__(self) -> None:
         if isinstance(self.sd, bool) or not isinstance(self.sd, (int, float)) or not 0.0 < self.sd < math.inf:
-            raise SettingError(f"`sd` of `Noisy` must be a number above 0; got {self.sd!r}.")
+            raise SettingError(f"`sd` of `ObservationNoise` must be a number above 0; got {self.sd!r}.")
 
     def spec(self, spec: Spec) -> Spec:
-        if known_channel("Noisy", spec, self.channel, image=False).whole:
+        if known_channel("ObservationNoise", spec, self.channel, image=False).whole:
             raise SettingError(
-                f"`Noisy` adds fractions, and `{self.channel}` holds whole numbers. Choose another channel."
+                f"`ObservationNoise` adds fractions, and `{self.channel}` holds whole numbers. Choose another channel."
             )
         return spec
 
     def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
-        channel = known_channel("Noisy", spec, self.channel)
+        channel = known_channel("ObservationNoise", spec, self.channel)
         return xp.clip(value + surroundings.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
 
 
@@ -147,7 +147,7 @@ class Hide(ObservationModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.Hide("hour"))
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.Hide("hour"))
     >>> env.episode(seed=1).observation
     Observation(level=15.78)
     """
@@ -156,7 +156,7 @@ class Hide(ObservationModifier):
 
     def __init__(self, *channels: str) -> None:
         if not channels:
-            raise SettingError('`Hide` needs at least one channel, e.g. `jm.Hide("speed")`.')
+            raise SettingError('`Hide` needs at least one channel, e.g. `jm.modifiers.Hide("speed")`.')
         object.__setattr__(self, "channels", tuple(channels))
 
     @classmethod
@@ -224,7 +224,7 @@ class LastAction(_Added):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.LastAction())
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.LastAction())
     >>> env.episode(seed=1).observation
     Observation(level=15.78, hour=0, last_action=array([0., 0., 0.], dtype=float32))
     """
@@ -245,7 +245,7 @@ class TimeLeft(_Added):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.TimeLeft())
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.TimeLeft())
     >>> env.episode(seed=1).observation
     Observation(level=15.78, hour=0, time_left=1)
     """
@@ -272,7 +272,7 @@ class Crop(_OneChannel):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.gallery.Aurora().modified(jm.Crop("frame", rows=(0, 16), columns=(4, 28))).episode(seed=1).observation.frame.shape
+    >>> jm.gallery.Aurora().modified(jm.modifiers.Crop("frame", rows=(0, 16), columns=(4, 28))).episode(seed=1).observation.frame.shape
     (16, 24, 1)
     """
 
@@ -314,7 +314,7 @@ class Shrink(_OneChannel):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.gallery.Aurora().modified(jm.Shrink("frame", by=2)).episode(seed=1).observation.frame.shape
+    >>> jm.gallery.Aurora().modified(jm.modifiers.Shrink("frame", by=2)).episode(seed=1).observation.frame.shape
     (16, 16, 1)
     """
 
@@ -367,7 +367,7 @@ class Grey(_OneChannel):
     ...         row = self.xp.where(self.xp.arange(8) == state.at, 255, 0)
     ...         return self.xp.broadcast_to(row[None, :, None], (8, 8, 3)).astype("uint8")
     ...     time_limit = 20
-    >>> Buoy().modified(jm.Grey("sight")).episode(seed=1).observation.sight.shape
+    >>> Buoy().modified(jm.modifiers.Grey("sight")).episode(seed=1).observation.sight.shape
     (8, 8, 1)
     """
 
@@ -398,7 +398,7 @@ class Brighter(ObservationModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.gallery.Aurora().modified(jm.Brighter("frame")).episode(seed=1).observation.frame.shape
+    >>> jm.gallery.Aurora().modified(jm.modifiers.Brighter("frame")).episode(seed=1).observation.frame.shape
     (32, 32, 1)
     """
 

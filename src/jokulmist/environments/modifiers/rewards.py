@@ -25,7 +25,7 @@ class Scaled(RewardModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.Scaled(0.1))
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.Scaled(0.1))
     >>> env
     Tarn().modified(Scaled(0.1))
     """
@@ -56,7 +56,7 @@ class Clipped(RewardModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.Clipped(-1.0, 1.0))
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.Clipped(-1.0, 1.0))
     >>> env
     Tarn().modified(Clipped(-1.0, 1.0))
     """
@@ -79,7 +79,7 @@ class Signed(RewardModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> env = jm.gallery.Tarn().modified(jm.Signed())
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.Signed())
     >>> env
     Tarn().modified(Signed())
     """
@@ -109,7 +109,7 @@ class Potential(RewardModifier):
     >>> import jokulmist as jm
     >>> def nearness(state):
     ...     return -abs(state.position - 100.0) / 100.0
-    >>> ferry = jm.gallery.Ferry().modified(jm.Potential(nearness, discount=0.99))
+    >>> ferry = jm.gallery.Ferry().modified(jm.modifiers.Potential(nearness, discount=0.99))
     >>> run = jm.train(ferry, jm.RandomPlay(), episodes=2, lane="plain", folder=None)
     >>> bool((run.episodes["learned_return"] != run.episodes["return"]).any())  # scores are of the rewards as declared
     True
@@ -154,7 +154,7 @@ class ForPlayer(RewardModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.gallery.Haul().modified(jm.ForPlayer("north", jm.Scaled(2.0)))
+    >>> jm.gallery.Haul().modified(jm.modifiers.ForPlayer("north", jm.modifiers.Scaled(2.0)))
     Haul().modified(ForPlayer('north', Scaled(2.0)))
     """
 
@@ -164,7 +164,7 @@ class ForPlayer(RewardModifier):
     def __post_init__(self) -> None:
         if not isinstance(self.modifier, RewardModifier):
             raise SettingError(
-                "`modifier` of `ForPlayer` must be a modifier of the reward, e.g. `jm.Scaled(2.0)`; got "
+                "`modifier` of `ForPlayer` must be a modifier of the reward, e.g. `jm.modifiers.Scaled(2.0)`; got "
                 f"{self.modifier!r:.80}."
             )
 

@@ -30,7 +30,7 @@ class Stack(ObservationModifier):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.gallery.Ferry().modified(jm.Stack(3, "speed")).episode(seed=1).observation.speed.shape
+    >>> jm.gallery.Ferry().modified(jm.modifiers.Stack(3, "speed")).episode(seed=1).observation.speed.shape
     (3,)
     """
 

@@ -89,6 +89,13 @@ class ObservationBatch(NamedTuple):
         One a Choice of the action; empty where every choice is always allowed.
     age : int32 array, shape ``(copies,)``
         Decisions since the episode began.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> age = np.zeros(4, np.int32)
+    >>> jm.parts.ObservationBatch(np.zeros((4, 3), np.float32), images={}, legal=(), age=age).numbers.shape
+    (4, 3)
     """
 
     numbers: Any
@@ -99,7 +106,14 @@ class ObservationBatch(NamedTuple):
 
 @dataclass(frozen=True)
 class Spec:
-    """What an agent knows of an environment: its channels, its action, and whether choices can be forbidden."""
+    """What an agent knows of an environment: its channels, its action, and whether choices can be forbidden.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> [channel.name for channel in jm.parts.spec_of(jm.gallery.Tarn()).channels]
+    ['level', 'hour']
+    """
 
     channels: tuple[Channel, ...]
     action: Action

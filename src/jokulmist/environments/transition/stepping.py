@@ -347,7 +347,9 @@ class Stepper:
         file, line = place_of(failure)
         problem = f"failed: {type(failure).__name__}: {failure}"
         if "read-only" in str(failure):
-            problem = "writes into an array of the state, which is immutable; use `jm.put(array, index, value)`."
+            problem = (
+                "writes into an array of the state, which is immutable; use `jm.replace_item(array, index, value)`."
+            )
         raise BrokenEnvironment(f"`{self.description.name}.{method}` ({file}:{line}) {problem}") from failure
 
     def failed_among(self, methods: Sequence[str], failure: Exception) -> NoReturn:

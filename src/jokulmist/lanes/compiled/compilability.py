@@ -337,7 +337,7 @@ def _reason(environment: Environment, failure: Exception) -> str:
         (
             errors.ConcretizationTypeError,
             "turns a value known only while it runs into a Python number; use `self.xp` "
-            "for `math`, and `jm.repeat` or `jm.until` for loops",
+            "for `math`, and `jm.repeat` or `jm.repeat_until` for loops",
         ),
     ]
     for kind, words in kinds:
@@ -345,6 +345,6 @@ def _reason(environment: Environment, failure: Exception) -> str:
             return f"`{cls.__name__}.{method}` ({file}:{line}) {words}."
     text = str(failure).split("\n")[0]
     if isinstance(failure, TypeError) and "item assignment" in text:
-        text = "writes into an array; use `jm.put(array, index, value)`"
+        text = "writes into an array; use `jm.replace_item(array, index, value)`"
         return f"`{cls.__name__}.{method}` ({file}:{line}) {text}."
     return f"`{cls.__name__}.{method}` ({file}:{line}) cannot be traced: {type(failure).__name__}: {text[:200]}"

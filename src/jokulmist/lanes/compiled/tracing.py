@@ -52,7 +52,7 @@ class TracedLoops:
     def repeat(self, start: int, n: Any, body: Callable[[Any, Any], Any], value: Any) -> Any:
         return lax.fori_loop(start, n, lambda i, v: _like(body(i, v), v), self._arrays(value))
 
-    def until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any:
+    def repeat_until(self, done: Callable[[Any], Any], body: Callable[[Any], Any], value: Any, at_most: int) -> Any:
         start = (jnp.int32(0), self._arrays(value))
         return lax.while_loop(
             lambda turn: (turn[0] < at_most) & ~jnp.asarray(done(turn[1]), dtype=bool),
@@ -60,10 +60,10 @@ class TracedLoops:
             start,
         )[1]
 
-    def put(self, array: Any, index: Any, value: Any) -> Any:
+    def replace_item(self, array: Any, index: Any, value: Any) -> Any:
         return jnp.asarray(array).at[index].set(value)
 
-    def window(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any:
+    def slice_array(self, array: Any, at: tuple[Any, ...], shape: tuple[int, ...]) -> Any:
         return lax.dynamic_slice(jnp.asarray(array), [jnp.int32(start) for start in at], shape)
 
     def _arrays(self, value: Any) -> Any:

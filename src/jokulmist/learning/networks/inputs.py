@@ -22,14 +22,41 @@ class Inputs(NamedTuple):
         For a function of one's own float32 in [0, 1]; for the shipped networks uint8 as it was seen.
 
     The shipped networks take many observations at once, with a leading axis.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> jm.parts.Inputs(numbers=np.zeros((8, 3), np.float32), images={}).numbers.shape
+    (8, 3)
     """
 
     numbers: Any
     images: dict[str, Any]
 
 
-def applied(module: Any, inputs: Inputs) -> Any:
-    """The outputs for many observations, shape ``(batch, outputs)``; a module of one's own takes one at a time."""
+def apply_network(module: Any, inputs: Inputs) -> Any:
+    """The outputs of a network for many observations.
+
+    Parameters
+    ----------
+    module : as `build_network` gives it
+        A module of one's own takes one observation at a time.
+    inputs : Inputs
+        With a leading axis ``batch``.
+
+    Returns
+    -------
+    float32 array, shape ``(batch, outputs)``
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> spec = jm.parts.spec_of(jm.gallery.Tarn())
+    >>> network = jm.parts.build_network(jm.Dense(16), spec, outputs=2, seed=1)
+    >>> inputs = jm.parts.Inputs(np.zeros((8, spec.width), np.float32), {})
+    >>> jm.parts.apply_network(network, inputs).shape
+    (8, 2)
+    """
     if getattr(module, "takes_batches", False):
         return module(inputs)
     import jax

@@ -29,7 +29,7 @@ Wide = Annotated[int, Field(ge=1, le=65_536, strict=True)]
 
 
 class NetworkSettings(Settings):
-    """Settings that the shipped networks share.
+    """Settings that the shipped networks share; base of `jm.Dense`, `jm.Convolutional` and `jm.Recurrent`.
 
     Parameters
     ----------
@@ -41,6 +41,12 @@ class NetworkSettings(Settings):
     start : {"orthogonal", "uniform"}
         How weights begin: orthogonal (Saxe et al., 2014), or uniform within one over the root of the inputs (LeCun et
         al., 1998). Biases of hidden layers begin uniform within that, those of the outputs at 0.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> isinstance(jm.Dense(64, activation="tanh"), jm.parts.NetworkSettings)
+    True
     """
 
     model_config = ConfigDict(defer_build=True)
@@ -58,7 +64,7 @@ class NetworkSettings(Settings):
     def refuse(self, spec: Spec) -> None:
         """Raise `SettingError` where the network cannot take these channels."""
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+    def build(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         """The module, with `outputs` outputs whose first weights are scaled by `gain`; with `dueling` the last hidden
         layer stands twice, for the first output and for all others."""
         raise NotImplementedError
@@ -94,7 +100,7 @@ class Dense(NetworkSettings):
                 f"`Dense` is given numbers, and `{spec.images[0].name}` is an image. Use `network=jm.Convolutional()`."
             )
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+    def build(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning.networks import modules
 
         chance = np.random.default_rng(seed)
@@ -184,7 +190,7 @@ class Convolutional(NetworkSettings):
         ]
         return f"`{channel.name}`, {' x '.join(map(str, channel.shape))}: {', '.join(steps)}"
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+    def build(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning.networks import modules
 
         chance = np.random.default_rng(seed)
@@ -324,7 +330,7 @@ class Recurrent(NetworkSettings):
         """Numbers that a copy remembers."""
         return self.hidden[0] * (2 if self.cell == "lstm" else 1)
 
-    def built(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
+    def build(self, spec: Spec, outputs: int, seed: int, gain: Gain, dueling: bool = False) -> Any:
         from jokulmist.learning.networks import modules
 
         (width,) = self.hidden
@@ -338,7 +344,7 @@ class Recurrent(NetworkSettings):
         cell = modules.recurrent_cell(chance, self.cell, entering, width, self.start)
         widths = (width, width) if dueling else (width,)
         return modules.RecurrentNetwork(
-            body=built(body, spec, entering, seed, modules.GAINS[self.activation]),
+            body=build_network(body, spec, entering, seed, modules.GAINS[self.activation]),
             cell=cell,
             layers=modules.layers(chance, widths, outputs, gain, self.activation, self.start, dueling),
             activation=self.activation,
@@ -356,10 +362,36 @@ def refuse_recurrent(network: Any, method: str) -> None:
         )
 
 
-def built(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:
-    """The module of a recipe, or of a function of one's own (which begins as it likes, and has no streams)."""
+def build_network(network: Any, spec: Spec, outputs: int, seed: int, gain: Gain = 1.0, dueling: bool = False) -> Any:
+    """The module of a network's settings, or of a function of one's own.
+
+    Parameters
+    ----------
+    network : NetworkSettings or callable
+        A function takes (channels, outputs, key), begins as it likes, and has no streams.
+    spec : Spec
+        Of the environment: see `spec_of`.
+    outputs : int
+    seed : int
+    gain : float or sequence of float
+        What the first weights towards the outputs are scaled by: one number, or one an output.
+    dueling : bool
+        Streams for the value and for the advantages (Wang et al., 2016).
+
+    Raises
+    ------
+    SettingError
+        When a function of one's own fails, or gives no module with so many outputs.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> network = jm.parts.build_network(jm.Dense(16), jm.parts.spec_of(jm.gallery.Tarn()), outputs=2, seed=1)
+    >>> [layer.weight.shape for layer in network.layers]
+    [(2, 16), (16, 2)]
+    """
     if isinstance(network, NetworkSettings):
-        return network.built(spec, outputs, seed, gain, dueling)
+        return network.build(spec, outputs, seed, gain, dueling)
     import jax
 
     try:
@@ -427,17 +459,25 @@ def told_of_images(network: Any, spec: Spec) -> str:
 
 
 class Layout:
-    """Where each weight of a network is in its flat vector.
-
-    A recipe's module is built when it is first asked for: a process that lets others train never loads the compiler. A
-    function of one's own is called at once, so that what is wrong with it is told.
+    """Where each weight of a network is in its flat vector, so that a step moves one array.
 
     Parameters
     ----------
-    network : Recipe or function
+    network : NetworkSettings or callable
         What the module is made by.
-    build : function
-        Makes the module.
+    build : callable
+        Makes the module. It is called when the module is first needed: a process that lets others train never loads the
+        compiler. With a function of one's own it is called at once, so that what is wrong is said early.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> spec, network = jm.parts.spec_of(jm.gallery.Tarn()), jm.Dense(16)
+    >>> layout = jm.parts.Layout(network, lambda: jm.parts.build_network(network, spec, outputs=2, seed=1))
+    >>> layout.size
+    82
+    >>> layout.module(layout.initial_weights()).layers[0].weight.shape
+    (2, 16)
     """
 
     def __init__(self, network: Any, build: Callable[[], Any]) -> None:

@@ -19,7 +19,7 @@ from jax import lax
 
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution
-from jokulmist.learning.networks.inputs import Gain, applied
+from jokulmist.learning.networks.inputs import Gain, apply_network
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
@@ -218,7 +218,7 @@ class RecurrentNetwork(Module):
 
     def entered(self, inputs: Any) -> Any:
         """What the cell is given, for many observations at once."""
-        return self.cell.entry(ACTIVATIONS[self.activation](applied(self.body, inputs)))
+        return self.cell.entry(ACTIVATIONS[self.activation](apply_network(self.body, inputs)))
 
     def step(self, inputs: Any, state: Any) -> tuple[Any, Any]:
         """Outputs, shape ``(batch, outputs)``, and the states after these observations."""
@@ -381,11 +381,11 @@ class SeparateNetworks(Module):
 
     def outputs(self, inputs: Any) -> Any:
         """What the policy is made of, shape ``(batch, outputs)``."""
-        return self.acting.completed(applied(self.policy, inputs), self.log_spread)
+        return self.acting.completed(apply_network(self.policy, inputs), self.log_spread)
 
     def values(self, inputs: Any) -> Any:
         """Shape ``(batch,)``."""
-        return applied(self.value, inputs)[:, 0]
+        return apply_network(self.value, inputs)[:, 0]
 
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
         return self.outputs(inputs), self.values(inputs)
@@ -430,10 +430,10 @@ class SharedNetwork(Module):
 
     def values(self, inputs: Any) -> Any:
         """Shape ``(batch,)``."""
-        return applied(self.both, inputs)[:, -1]
+        return apply_network(self.both, inputs)[:, -1]
 
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
-        return self._split_outputs(applied(self.both, inputs))
+        return self._split_outputs(apply_network(self.both, inputs))
 
     def _split_outputs(self, both: Any) -> tuple[Any, Any]:
         return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]
@@ -460,7 +460,7 @@ class Several(Module):
 
     def __call__(self, inputs: Any) -> Any:
         """Shape ``(networks, batch, outputs)``."""
-        return jnp.stack([applied(network, inputs) for network in self.each])
+        return jnp.stack([apply_network(network, inputs) for network in self.each])
 
     @property
     def state_width(self) -> int:

@@ -47,7 +47,7 @@ def plot_choices(run: Run, axes: Axes | None = None, part: str = "") -> Axes:
     >>> import jokulmist as jm
     >>> import tempfile
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, record_every=1, lane="plain", folder=tempfile.mkdtemp())
-    >>> axes = jm.plot_choices(run)
+    >>> axes = jm.pictures.plot_choices(run)
     >>> axes.get_ylabel()
     'share of the decisions of an episode'
     """
@@ -135,14 +135,14 @@ def plot_policy(
     --------
     >>> import jokulmist as jm
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
-    >>> figure = jm.plot_policy(run.policy, run.environment, over=("level", "hour"))
+    >>> figure = jm.pictures.plot_policy(run.policy, run.environment, over=("level", "hour"))
     >>> len(figure.axes) > 1
     True
     """
     if not isinstance(policy, Policy):
         raise SettingError(
             f"`plot_policy` takes a policy first, then its environment and two channels; got {policy!r:.80}. Write for "
-            "instance `jm.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
+            "instance `jm.pictures.plot_policy(run.policy, run.environment, ('position', 'speed'))`."
         )
     policy.fits(environment)
     spec = policy.spec
@@ -294,6 +294,7 @@ def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | No
 
     Examples
     --------
+    >>> import tempfile
     >>> import jokulmist as jm
     >>> import pathlib, tempfile
     >>> tarn, path = jm.gallery.Tarn(), pathlib.Path(tempfile.mkdtemp()) / "kept.parquet"
@@ -301,7 +302,7 @@ def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | No
     >>> while not episode.over:
     ...     _ = episode.act(0)
     >>> _ = jm.save_rollout(episode, path)
-    >>> figure = jm.plot_rollout(jm.read_rollouts(path)[0], tarn)
+    >>> figure = jm.pictures.plot_rollout(jm.read_rollouts(path)[0], tarn)
     >>> len(figure.axes) > 2
     True
     """

@@ -34,7 +34,7 @@ def plot_grid(grid: EvaluationGrid, axes: Axes | None = None) -> Axes:
     >>> import jokulmist as jm
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=None)
     >>> grid = jm.evaluate_grid(run.policy, run.environment, {"melt": [0.5, 1.0]}, episodes=3)
-    >>> axes = jm.plot_grid(grid)
+    >>> axes = jm.pictures.plot_grid(grid)
     >>> axes.get_xlabel()
     'melt'
     """

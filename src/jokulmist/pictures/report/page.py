@@ -61,7 +61,7 @@ def save_report(
     >>> import jokulmist as jm
     >>> import tempfile
     >>> run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=2000, lane="plain", folder=tempfile.mkdtemp())
-    >>> jm.save_report(run).name
+    >>> jm.pictures.save_report(run).name
     'report.html'
     """
     from jinja2 import Environment as Pages

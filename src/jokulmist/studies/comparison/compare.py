@@ -104,7 +104,7 @@ def compare(
     >>> runs = [
     ...     run
     ...     for bins in (4, 12)
-    ...     for run in jm.train(jm.gallery.Tarn(), jm.QLearning(bins=bins), steps=2000, seeds=[0, 1, 2], workers=1, lane="plain", folder=None)
+    ...     for run in jm.train_seeds(jm.gallery.Tarn(), jm.QLearning(bins=bins), steps=2000, seeds=[0, 1, 2], workers=1, lane="plain", folder=None)
     ... ]
     >>> found = jm.compare(runs, episodes=10)
     >>> found.by, len(found.table)

@@ -48,18 +48,6 @@ class Comparison:
     level : float or None
     value, over : str
         What scores and curves show.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> runs = [
-    ...     run
-    ...     for bins in (4, 12)
-    ...     for run in jm.train(jm.gallery.Tarn(), jm.QLearning(bins=bins), steps=2000, seeds=[0, 1, 2], workers=1, lane="plain", folder=None)
-    ... ]
-    >>> found = jm.compare(runs, episodes=10)
-    >>> len(found.scores), len(found.pairs)
-    (6, 1)
     """
 
     table: pd.DataFrame

@@ -44,11 +44,11 @@ class Engine:
         folder: Path,
         board: Board,
         executor: Executor,
-        show: SearchDisplay,
+        display: SearchDisplay,
         command: list[str],
     ) -> None:
         self.question, self.folder, self.board, self.executor = question, folder, board, executor
-        self.show, self.command = show, command
+        self.display, self.command = display, command
         self.waiting: deque[Tag] = deque()
         self.outstanding: set[Tag] = set()
         self.running: dict[Tag, RunProgress] = {}
@@ -62,7 +62,7 @@ class Engine:
         """Search, then run the best once more; returns whether it came to its end."""
         began = time.perf_counter()
         self.done_before = self.view().share
-        self.show.begin(self.folder.name)
+        self.display.begin(self.folder.name)
         try:
             with handling_stops() as self.problem:
                 for candidate in self.board.running:  # it was killed: what was on its way is given again
@@ -73,7 +73,7 @@ class Engine:
         finally:
             self.board.seconds = self.before + time.perf_counter() - began
             self.board.save(self.folder)
-            self.show.end()
+            self.display.end()
         return not self.stopping
 
     def _work(self, began: float, more: Any) -> None:
@@ -91,7 +91,7 @@ class Engine:
             self.board.seconds = self.before + time.perf_counter() - began
             if worker_message is not None:
                 self._take(worker_message)
-            self.show.update(self.view())
+            self.display.update(self.view())
 
     def _next(self) -> bool:
         """Ask the method; whether there is work now."""
@@ -181,7 +181,7 @@ class Engine:
             is_usual = worker_message.text.startswith(("candidate-", "winner-"))  # that a run goes on is the rule here
             if worker_message.text not in self.messages_shown and not is_usual:
                 self.messages_shown.add(worker_message.text)
-                self.show.message(worker_message.text)
+                self.display.message(worker_message.text)
             return
         self.outstanding.discard(tag)
         self.running.pop(tag, None)
@@ -195,7 +195,7 @@ class Engine:
             failed = "no episode closed, so there is no score; give `steps` for more"
         if tag[0] == RERUN:
             if failed:
-                self.show.message(f"the winner failed with seed {tag[1]}: {failed}")
+                self.display.message(f"the winner failed with seed {tag[1]}: {failed}")
             else:
                 self.board.again[str(tag[1])] = float(score)  # type: ignore[arg-type]
         else:
@@ -221,7 +221,7 @@ class Engine:
     def _fail(self, candidate: Candidate, why: str) -> None:
         candidate.status, candidate.message, candidate.until = FAILED, why, None
         self.waiting = deque(tag for tag in self.waiting if tag[0] != candidate.number)
-        self.show.message(f"candidate {candidate.number} failed, and the search goes on: {why}")
+        self.display.message(f"candidate {candidate.number} failed, and the search goes on: {why}")
 
     def _rerun(self, began: float) -> None:
         """Run the best once more, on seeds that it was not chosen by."""
@@ -232,13 +232,13 @@ class Engine:
         self.board.save(self.folder)
         left = [(RERUN, seed) for seed in self.question.new_seeds if str(seed) not in self.board.again]
         if left:
-            self.show.message(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
+            self.display.message(f"candidate {self.board.winner} is the best; it is run again on {len(left)} new seeds")
         self.waiting.extend(left)
         self._work(began, lambda: False)
 
     def _stop(self) -> None:
         self.stopping = True
-        self.show.message("stopping: every run saves what it has (Ctrl-C again ends at once)")
+        self.display.message("stopping: every run saves what it has (Ctrl-C again ends at once)")
         self.executor.stop()
 
     def _done(self) -> float:

@@ -189,7 +189,7 @@ class Search:
         *,
         workers: int | None = None,
         cluster: str | None = None,
-        show: SearchDisplay | None = None,
+        display: SearchDisplay | None = None,
         command: list[str] | None = None,
     ) -> Search:
         """Go on where the search was; nothing is trained twice.
@@ -204,18 +204,20 @@ class Search:
                 f"{self.path} is still running, in process {self.board.process}. Wait for it, or stop it by Ctrl-C "
                 "first."
             )
-        return self.work(workers, cluster, show, command or sys.argv)
+        return self.work(workers, cluster, display, command or sys.argv)
 
-    def work(self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]) -> Search:
+    def work(
+        self, workers: int | None, cluster: str | None, display: SearchDisplay | None, command: list[str]
+    ) -> Search:
         """Search to the end, and leave the table and the winner's plan."""
         with writing(self.path, first=True):
-            return self._worked(workers, cluster, show, command)
+            return self._worked(workers, cluster, display, command)
 
     def _worked(
-        self, workers: int | None, cluster: str | None, show: SearchDisplay | None, command: list[str]
+        self, workers: int | None, cluster: str | None, display: SearchDisplay | None, command: list[str]
     ) -> Search:
         try:
-            work_through(self.path, self.question, self.board, workers, cluster, show, command)
+            work_through(self.path, self.question, self.board, workers, cluster, display, command)
         finally:
             self.__dict__.pop("importance", None)
             if self.board.candidates:

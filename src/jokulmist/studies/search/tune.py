@@ -48,7 +48,7 @@ def tune(
     cluster: str | None = None,
     folder: str | Path = "runs",
     name: str | None = None,
-    show: SearchDisplay | None = None,
+    display: SearchDisplay | None = None,
     **more: Any,
 ) -> Search:
     """Search for the settings with which an agent learns best.
@@ -89,7 +89,7 @@ def tune(
     folder : str or Path
     name : str, optional
         The folder's name; else environment, method and the next free number.
-    show : SearchShow, optional
+    display : SearchDisplay, optional
         By default a live board where standard error is a terminal, and nothing else.
     **more
         Any other setting of `Tuning` (``points``, ``one_in``, ``rungs``, ``looks``, ``evaluation_episodes``) or of
@@ -140,7 +140,7 @@ def tune(
     )
     players_agent = agents_of(agent, describe(environment).action)
     question = SearchSettings(Plan(environment, players_agent, training, vary, curriculum), tuning, over)
-    return begin_search(question, Path(folder), name, workers, cluster, show, sys.argv)
+    return begin_search(question, Path(folder), name, workers, cluster, display, sys.argv)
 
 
 def begin_search(
@@ -149,7 +149,7 @@ def begin_search(
     name: str | None,
     workers: int | None,
     cluster: str | None,
-    show: SearchDisplay | None,
+    display: SearchDisplay | None,
     command: list[str],
 ) -> Search:
     """Make a search's folder, and search."""
@@ -165,4 +165,4 @@ def begin_search(
     )
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)
-    return Search(path, question, board).work(workers, cluster, show, command)
+    return Search(path, question, board).work(workers, cluster, display, command)

@@ -32,20 +32,20 @@ def work_through(
     board: Board,
     workers: int | None,
     cluster: str | None,
-    show: SearchDisplay | None,
+    display: SearchDisplay | None,
     command: list[str],
 ) -> None:
     """Search from where the board stands to the end, or until it is stopped; the board says which."""
-    if show is None:
-        show = LiveSearchDisplay() if sys.stderr.isatty() or in_notebook() else SilentSearchDisplay()
+    if display is None:
+        display = LiveSearchDisplay() if sys.stderr.isatty() or in_notebook() else SilentSearchDisplay()
     board.status, board.process, board.host = "running", os.getpid(), platform.node()
     board.save(path)
     engines: list[Engine] = []
     executor: Executor | None = None
     finished = False
     try:
-        executor = _executor(path, question, board, workers, cluster, show, engines)
-        engines.append(Engine(question, path, board, executor, show, command))
+        executor = _executor(path, question, board, workers, cluster, display, engines)
+        engines.append(Engine(question, path, board, executor, display, command))
         finished = engines[0].run()
     finally:
         if executor is not None:
@@ -66,7 +66,7 @@ def _executor(
     board: Board,
     workers: int | None,
     cluster: str | None,
-    show: SearchDisplay,
+    display: SearchDisplay,
     engines: list[Engine],
 ) -> Executor:
     """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
@@ -82,11 +82,11 @@ def _executor(
             threading.Thread(target=_read_ahead, name="reading ahead").start()
             return worker_pool
         except CannotTravel as reason:
-            show.message(f"one run after another, because {reason}")
+            display.message(f"one run after another, because {reason}")
 
     def watch(tag: Any, progress: Any) -> None:
         engines[0].running[tag] = progress
-        show.update(engines[0].view())
+        display.update(engines[0].view())
 
     return InProcess(_KnownPlans(question, board), watch)
 

@@ -31,7 +31,7 @@ def _from_text(columns: dict[str, Any]) -> dict[str, Any]:
     return {name: np.array(values, np.dtype(kind)) for name, (kind, values) in columns.items()}
 
 
-def known_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+def known_references(environment: Environment, episodes: int = 100, seed: int = 0) -> dict[str, Evaluation]:
     """As `evaluate_references`, of which all but the first episodes are read where another process has played them.
 
     They are kept under all that decides them: the code, parameters, weights and modifiers of the environment, this

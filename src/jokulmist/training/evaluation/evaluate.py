@@ -239,7 +239,7 @@ def evaluate(
     environment: Environment,
     *,
     episodes: int = 100,
-    seed: int = 1,
+    seed: int = 0,
     act: Act = "greedy",
     discount: float | None = None,
     vary: Vary | None = None,
@@ -483,7 +483,7 @@ def sees_more(environment: Environment, reference: str) -> bool:
     return any(f.role != "seen" for f in describe(environment).fields if f.name in read)
 
 
-def evaluate_references(environment: Environment, episodes: int = 100, seed: int = 1) -> dict[str, Evaluation]:
+def evaluate_references(environment: Environment, episodes: int = 100, seed: int = 0) -> dict[str, Evaluation]:
     """Evaluate random play and every reference of an environment, on the same episodes: what a policy is compared with.
 
     Where `solve` was asked of the environment before, the optimum is the last.

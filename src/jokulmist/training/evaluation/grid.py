@@ -74,7 +74,7 @@ def evaluate_grid(
     over: Mapping[str, Sequence[float]],
     *,
     episodes: int = 50,
-    seed: int = 1,
+    seed: int = 0,
     act: Act = "greedy",
     beside: bool = True,
 ) -> EvaluationGrid:
@@ -95,7 +95,7 @@ def evaluate_grid(
     Returns
     -------
     EvaluationGrid
-        With ``table``; `jm.plot_grid` draws it.
+        With ``table``; `jm.pictures.plot_grid` draws it.
 
     Raises
     ------

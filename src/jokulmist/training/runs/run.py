@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import warnings
 from collections.abc import Iterable, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -13,7 +12,7 @@ import numpy as np
 
 from jokulmist import cells
 from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed, nearest
+from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed, nearest, warn
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory, telling_return
@@ -118,7 +117,7 @@ class Run:
         snapshot = source_snapshot(self.path)
         changed = "" if snapshot is None else snapshot.changed_files
         if snapshot is not None and changed:
-            warnings.warn(self._code_note(snapshot, changed), CodeNotice, stacklevel=3)
+            warn(self._code_note(snapshot, changed), CodeNotice)
         return plan_of(read_toml(self.path / files.PLAN), self.path, self.current)
 
     def _code_note(self, snapshot: SourceSnapshot, changed: str) -> str:
@@ -247,11 +246,11 @@ class Run:
         names = ["last", "best", *(int(path.name) for path in paths)]
         raise LookupFailed(f"{self.name} has no checkpoint {name!r}; there are {listed(names)}.")
 
-    def resume(self, *, steps: int = 0, episodes: int = 0, show: Any = None) -> Run:
+    def resume(self, *, steps: int = 0, episodes: int = 0, display: Any = None) -> Run:
         """Go on from the newest checkpoint; see `jokulmist.training.session.resume.resume`."""
         from jokulmist.training.session.resume import resume
 
-        return resume(self, steps=steps, episodes=episodes, show=show)
+        return resume(self, steps=steps, episodes=episodes, display=display)
 
     def returns(self, weights: dict[str, float] | None = None) -> np.ndarray[Any, Any]:
         """The return of each episode under any weights of the terms.
@@ -315,15 +314,7 @@ def runs_of(values: Any) -> list[Run]:
 
 
 class Runs(Sequence[Run]):
-    """Several runs, as a list with one table.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> runs = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=1000, seeds=[0, 1], workers=1, lane="plain", folder=None)
-    >>> len(runs), len(runs.table)
-    (2, 2)
-    """
+    """Several runs, as a list with one table."""
 
     def __init__(self, runs: Sequence[Run]) -> None:
         self._runs = list(runs)

@@ -24,7 +24,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 RETURN, EVALUATION = "return", "evaluation"
-EPISODES, SEED = 100, 1
+EPISODES, SEED = 100, 0
 Array = np.ndarray[Any, Any]
 
 

@@ -148,7 +148,11 @@ class Advice:
         if getattr(self._agent, "novelty", self) is None:
             ways.append("seek what is new (`novelty=jm.Novelty(0.1)`)")
         return ", ".join(
-            [*ways, "begin nearer to the reward (`curriculum`)", "or add a term that leads there (`jm.Potential`)"]
+            [
+                *ways,
+                "begin nearer to the reward (`curriculum`)",
+                "or add a term that leads there (`jm.modifiers.Potential`)",
+            ]
         )
 
     def _no_reward(self, readings: Mapping[str, float], policy: Any) -> str:

@@ -24,10 +24,10 @@ class Intake:
         recorder: Any,
         description: Description,
         rollouts: RolloutRecorder | None,
-        show: ProgressDisplay,
+        display: ProgressDisplay,
         record_names: tuple[str, ...] = (),
     ) -> None:
-        self._recorder, self._description, self._rollouts, self._show = recorder, description, rollouts, show
+        self._recorder, self._description, self._rollouts, self._display = recorder, description, rollouts, display
         self._losses_announced = False
         self.recording = Recording(recorder, description, record_names)
 
@@ -83,4 +83,4 @@ class Intake:
         self._recorder.log(message)
         if not self._losses_announced:
             self._losses_announced = True
-            self._show.message(message)
+            self._display.message(message)

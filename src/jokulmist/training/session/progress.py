@@ -40,9 +40,9 @@ class SessionProgress:
     """
 
     def __init__(
-        self, plan: Plan, description: Description, recorder: Any, path: Path | None, show: ProgressDisplay
+        self, plan: Plan, description: Description, recorder: Any, path: Path | None, display: ProgressDisplay
     ) -> None:
-        self.plan, self.description, self.recorder, self.path, self.show = plan, description, recorder, path, show
+        self.plan, self.description, self.recorder, self.path, self.display = plan, description, recorder, path, display
         self.recent: deque[float] = deque(maxlen=LAST)
         self.recent_of = {player: deque[float](maxlen=LAST) for player in description.players}
         self.recorded = 0
@@ -84,7 +84,7 @@ class SessionProgress:
         """One line for the log and for who watches; nothing where it is empty."""
         if text:
             self.recorder.log(text)
-            self.show.message(text)
+            self.display.message(text)
 
     def take(self, columns: dict[str, Any]) -> None:
         """Take finished episodes, as the columns of episodes.csv."""

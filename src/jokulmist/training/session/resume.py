@@ -36,7 +36,7 @@ def resume(
     episodes: int = 0,
     take_over: bool = False,
     start_over: bool = False,
-    show: ProgressDisplay | None = None,
+    display: ProgressDisplay | None = None,
     command: list[str] | None = None,
 ) -> Run:
     """Go on with a run from its newest checkpoint. `adapt` goes on beside other partners.
@@ -51,7 +51,7 @@ def resume(
     start_over : bool
         Train it from its beginning where no checkpoint can be read. What was recorded is put aside, into
         ``before-001/`` of its folder.
-    show : Show, optional
+    display : ProgressDisplay, optional
         As in `train`.
 
     Returns
@@ -81,7 +81,7 @@ def resume(
         raise SettingError("a run in memory cannot be resumed. Train it with `folder=`.")
     files.open_folder(path)  # so that no lock is written into what is no run
     with writing(path, first=True):  # before anything is read: what another process may still write is not yet true
-        return _resumed(Run.open(path), path, steps, episodes, take_over, start_over, show, command)
+        return _resumed(Run.open(path), path, steps, episodes, take_over, start_over, display, command)
 
 
 def _resumed(
@@ -91,7 +91,7 @@ def _resumed(
     episodes: int,
     take_over: bool,
     start_over: bool,
-    show: ProgressDisplay | None,
+    display: ProgressDisplay | None,
     command: list[str] | None,
 ) -> Run:
     origin = dict(run.origin)
@@ -114,16 +114,16 @@ def _resumed(
     origin["more_episodes"] = int(origin.get("more_episodes", 0)) + episodes
     if "ended_by" in origin:  # what ended it would end it again at once
         plan = replace(plan, training=plan.training.changed(stop_when=None))
-    if show is None:
-        show = usual_display()
-    return resume_run(path, origin, plan.for_seed(run.seed), show, command or sys.argv, start_over=start_over)
+    if display is None:
+        display = usual_display()
+    return resume_run(path, origin, plan.for_seed(run.seed), display, command or sys.argv, start_over=start_over)
 
 
 def resume_run(
     path: Path,
     origin: dict[str, Any],
     plan: Plan,
-    show: ProgressDisplay,
+    display: ProgressDisplay,
     command: list[str],
     until: int | None = None,
     start_over: bool = False,
@@ -144,7 +144,7 @@ def resume_run(
         origin.update(
             queued=origin["began"], began=files.current_time().isoformat(timespec="seconds"), versions=files.versions()
         )
-        return Session(plan, plan.training.seeds[0], lane, why, path, show, command, None, origin, until).run()
+        return Session(plan, plan.training.seeds[0], lane, why, path, display, command, None, origin, until).run()
     origin["resumed"] = [
         *origin.get("resumed", []),
         {
@@ -157,14 +157,14 @@ def resume_run(
     ]
     _cut_back(path, checkpoint)
     for word in words:
-        show.message(word)
-    show.message(
+        display.message(word)
+    display.message(
         f"{path.name} goes on after {decisions:,} decisions"
         if checkpoint
         else f"{path.name} starts again: it had no checkpoint"
     )
     seed = plan.training.seeds[0]
-    return Session(plan, seed, lane, why, path, show, command, checkpoint, origin, until).run()
+    return Session(plan, seed, lane, why, path, display, command, checkpoint, origin, until).run()
 
 
 def _refuse_running(path: Path, origin: dict[str, Any], take_over: bool) -> None:

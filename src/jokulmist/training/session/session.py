@@ -99,7 +99,7 @@ class Session:
         lane: LaneName,
         why_plain: str,
         path: Path | None,
-        show: ProgressDisplay,
+        display: ProgressDisplay,
         command: list[str],
         checkpoint: Checkpoint | None = None,
         origin: dict[str, Any] | None = None,
@@ -108,7 +108,7 @@ class Session:
         parent: str | None = None,
     ) -> None:
         plan = with_partners(plan, path, None if parent is None else Path(parent))
-        self.plan, self.seed, self.lane, self.show = plan, seed, lane, show
+        self.plan, self.seed, self.lane, self.display = plan, seed, lane, display
         self.start = None if checkpoint is not None else start_of(plan, path, None if parent is None else Path(parent))
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.records = records_of(plan)
@@ -134,12 +134,12 @@ class Session:
                 self._give_up(before)
                 raise
         self.origin, self.checkpoint, self.until = origin, checkpoint, until
-        self.progress = SessionProgress(plan, self.description, self.recorder, path, show)
+        self.progress = SessionProgress(plan, self.description, self.recorder, path, display)
         every = self.training.record_every
         self.rollouts = (
             None if path is None or every is None else RolloutRecorder(path, self.environment, every, seed, plan.copies)
         )
-        self.intake = Intake(self.recorder, self.description, self.rollouts, show, plan.agent.record_names)
+        self.intake = Intake(self.recorder, self.description, self.rollouts, display, plan.agent.record_names)
         self.advice = Advice(plan.agent, plan.measured, self.description)
         self.curriculum = None if plan.curriculum is None else CurriculumProgress(plan.curriculum)
         self.user_observers = Observers(copy.deepcopy(plan.observers))  # each seed has its own
@@ -203,7 +203,7 @@ class Session:
         more = {k: int(self.origin.get(k, 0)) for k in ("more_steps", "more_episodes")}
         planned = Planned(self.training.steps, self.training.episodes, **more)
         title = self.path.name if self.path is not None else f"{self.description.name} seed {self.seed}"
-        self.show.begin(title)
+        self.display.begin(title)
         began = time.perf_counter()
         end, loop = RunEnd(), None
         try:
@@ -285,11 +285,11 @@ class Session:
                 self.why = self.why or observer.look(border) or ""
                 if self.why:
                     border = replace(border, last=True)
-            self.show.update(border.progress)
+            self.display.update(border.progress)
             if done:
                 break
         if self.stop_request:
-            self.show.message("stopping: everything is being saved (Ctrl-C again ends at once)")
+            self.display.message("stopping: everything is being saved (Ctrl-C again ends at once)")
         halted = self.until is not None and last < planned_last and not self.why
         return "stopped" if self.stop_request or halted else "done"
 
@@ -397,7 +397,7 @@ class Session:
         if end.status == "done":
             self._advise(decisions, policy)
         self._record_end(end, decisions, seconds)
-        self.show.end(self._summary(end, decisions, seconds))
+        self.display.end(self._summary(end, decisions, seconds))
         if end.failure is not None:
             recorded = self.path is not None and self.path.exists()
             if isinstance(end.failure, JokulmistError) and recorded:

@@ -51,15 +51,6 @@ class Solution:
         How many there are.
     seconds : float
         That solving took.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> found = jm.solve(jm.gallery.WholeTarn(hours=24))
-    >>> found.states, found.horizon
-    (635, 24)
-    >>> jm.evaluate(found.policy, jm.gallery.WholeTarn(hours=24), episodes=50).mean > 35.0
-    True
     """
 
     name: str
@@ -271,7 +262,7 @@ def _as_policy(solution: Solution) -> Policy:
             raise SettingError(
                 "what is seen does not tell what is best: two states look the same, or it depends on how many "
                 "decisions "
-                "are left. Show more (e.g. `jm.TimeLeft`), or use `solution.choose(state, decisions)`."
+                "are left. Show more (e.g. `jm.modifiers.TimeLeft`), or use `solution.choose(state, decisions)`."
             )
         values[cell, action] = worth
     learner.values[...] = np.where(np.isnan(values), agent.initial_value, values)

@@ -56,12 +56,6 @@ class Estimate:
     beyond : float
         By fitted values, the share of the decisions after which the values lay beyond all that can be returned. Above 5
         % the regression has not held, and there is no estimate: mean and interval are not-a-number.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> jm.Estimate(mean=12.3, interval=(11.0, 13.4), episodes=200, effective=87.0, outside=0.0)
-    <estimated mean return 12.3 [11, 13.4] from 200 episodes that count as 87; outside of them at 0%>
     """
 
     mean: float
@@ -137,6 +131,7 @@ def estimate(
 
     Examples
     --------
+    >>> import tempfile
     >>> import jokulmist as jm
     >>> ferry = jm.gallery.Ferry()
     >>> run = jm.train(ferry, jm.PPO(network=jm.Dense(8)), steps=2048, copies=8, lane="plain", folder=None)

@@ -32,17 +32,6 @@ class Taught:
     readings : DataFrame
         One row a hundredth of the updates: means of what each update tells, and the settings that move.
     records : Records
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> import pathlib, tempfile
-    >>> ferry = jm.gallery.Ferry()
-    >>> played = jm.evaluate("brake_in_time", ferry, episodes=10, record=10)
-    >>> log = played.save_rollouts(pathlib.Path(tempfile.mkdtemp()) / "log.parquet", ferry)
-    >>> taught = jm.learn_from(log, jm.Cloning(), ferry, steps=20)
-    >>> taught.policy, len(taught.readings) > 0
-    (<policy of Cloning() after 20 decisions>, True)
     """
 
     policy: Policy

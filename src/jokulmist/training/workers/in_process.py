@@ -34,10 +34,10 @@ class InProcess:
         if self._job is None:
             return None
         tag, job = self._job
-        show = RelayedProgress(tag, self._watch, self._messages)
+        display = RelayedProgress(tag, self._watch, self._messages)
         try:
-            result = work(job, show, self._plans.plan)
-            self._messages.append(WorkerMessage("done", tag, text=show.ending, result=result))
+            result = work(job, display, self._plans.plan)
+            self._messages.append(WorkerMessage("done", tag, text=display.ending, result=result))
         except JokulmistError as failure:
             self._messages.append(WorkerMessage("failed", tag, text=str(failure), error=type(failure).__name__))
         except Exception as failure:

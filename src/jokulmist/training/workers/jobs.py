@@ -110,7 +110,7 @@ class Plans:
 
 
 def work(
-    job: WorkerJob, show: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]
+    job: WorkerJob, display: ProgressDisplay, plans: Callable[[Mapping[str, Any], str | None], Plan]
 ) -> dict[str, Any]:
     """Do a job."""
     began = time.perf_counter()
@@ -118,7 +118,7 @@ def work(
     plan = plans(job.plan, job.base).for_seed(job.seed)
     path.mkdir(parents=True, exist_ok=True)
     with _once_free(path):
-        run = _trained(path, job, plan, show)
+        run = _trained(path, job, plan, display)
     facts = {name: run.origin.get(name) for name in ("decisions", "episodes", "seconds", "status")}
     stopped = run.status == "stopped" and not _came_far_enough(run.origin, job.until)
     if job.score is not None and not stopped:
@@ -130,17 +130,17 @@ def work(
     return facts
 
 
-def _trained(path: Path, job: WorkerJob, plan: Plan, show: ProgressDisplay) -> Run:
+def _trained(path: Path, job: WorkerJob, plan: Plan, display: ProgressDisplay) -> Run:
     """The run of a job, trained on from where it stands."""
     origin: dict[str, Any] | None = read_json(path / ORIGIN) if files.is_run(path) else None
     if origin is None:
         lane, why = chosen_lane(plan)
         if why:
-            show.message(why)
-        return Session(plan, job.seed, lane, why, path, show, job.command, until=job.until).run()
+            display.message(why)
+        return Session(plan, job.seed, lane, why, path, display, job.command, until=job.until).run()
     if _came_far_enough(origin, job.until):
         return Run.open(path)
-    return resume_run(path, origin, plan, show, job.command, job.until, start_over=True)
+    return resume_run(path, origin, plan, display, job.command, job.until, start_over=True)
 
 
 @contextmanager

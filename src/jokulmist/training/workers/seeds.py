@@ -28,7 +28,7 @@ POLL_SECONDS = 0.2
 class SeedBoard:
     """What is known of each seed."""
 
-    show: ProgressDisplay
+    display: ProgressDisplay
     total: int
     paths: dict[int, Path] = field(default_factory=dict)
     running: dict[int, RunProgress] = field(default_factory=dict)
@@ -42,13 +42,13 @@ class SeedBoard:
         return len(self.finished) + len(self.failures)
 
 
-def train_seeds(
-    plan: Plan, folder: Path, names: dict[int, str | None], show: ProgressDisplay, command: list[str], count: int
+def train_side_by_side(
+    plan: Plan, folder: Path, names: dict[int, str | None], display: ProgressDisplay, command: list[str], count: int
 ) -> Runs:
     """Train the seeds of a plan, so many side by side."""
     written = plan.written()
     seeds = deque(plan.training.seeds)
-    board = SeedBoard(show, len(seeds))
+    board = SeedBoard(display, len(seeds))
     code = plan_code(plan.environment, *classes_of(plan.agent), *plan.functions())
     first = tempfile.TemporaryDirectory(prefix="jokulmist-")
     keep_source(Path(first.name), code.parts)
@@ -60,7 +60,7 @@ def train_seeds(
     began = time.perf_counter()
     handed_out = 0
     try:
-        show.begin(f"{board.total} seeds, {count} side by side")
+        display.begin(f"{board.total} seeds, {count} side by side")
         with handling_stops() as stop_request:
             while board.finished_count < handed_out or (seeds and not board.stopping):
                 if stop_request and not board.stopping:
@@ -76,7 +76,7 @@ def train_seeds(
                 if worker_message is not None:
                     _take(board, worker_message)
                     _showed(board, time.perf_counter() - began)
-        show.end(f"{len(board.finished)} of {board.total} seeds done")
+        display.end(f"{len(board.finished)} of {board.total} seeds done")
     finally:
         worker_pool.close()
         first.cleanup()
@@ -94,14 +94,14 @@ def _take(board: SeedBoard, worker_message: WorkerMessage) -> None:
     elif worker_message.kind == "say":
         if worker_message.text not in board.messages_shown:
             board.messages_shown.add(worker_message.text)
-            board.show.message(worker_message.text)
+            board.display.message(worker_message.text)
     elif worker_message.kind == "failed":
         kind = getattr(errors, worker_message.error, JokulmistError)
         note = "" if str(board.paths[seed]) in worker_message.text else f" What was recorded is in {board.paths[seed]}."
         board.failures[seed] = kind(f"seed {seed}: {worker_message.text.rstrip('.')}.{note}")
     else:
         board.finished.append(seed)
-        board.show.message(f"seed {seed}  {worker_message.text}")
+        board.display.message(f"seed {seed}  {worker_message.text}")
 
 
 def _showed(board: SeedBoard, seconds: float) -> None:
@@ -113,7 +113,7 @@ def _showed(board: SeedBoard, seconds: float) -> None:
         progress for seed, progress in running.items() if seed not in board.finished and seed not in board.failures
     ]
     latest = going or list(running.values())
-    board.show.update(
+    board.display.update(
         RunProgress(
             decisions=sum(progress.decisions for progress in running.values()),
             episodes=sum(progress.episodes for progress in running.values()),
@@ -127,5 +127,5 @@ def _showed(board: SeedBoard, seconds: float) -> None:
 
 def _stop(board: SeedBoard, worker_pool: WorkerPool) -> None:
     board.stopping = True
-    board.show.message("stopping: every seed saves what it has (Ctrl-C again ends at once)")
+    board.display.message("stopping: every seed saves what it has (Ctrl-C again ends at once)")
     worker_pool.stop()

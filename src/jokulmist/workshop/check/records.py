@@ -74,7 +74,7 @@ def _useless_references(play: RandomPlayTrial) -> None:
                 f"the reference `{name}` returns {level.mean:.4g}, and random play {random.mean:.4g}: it is no better.",
                 name,
                 "A rule that is meant to be good and is not shows a mistake in the rule, a reward or a sign.",
-                f"Step an episode by `{name}` (`jokulmist check --trace 20 --policy {name}`), and look at its reward "
+                f"Step an episode by `{name}` (`jokulmist check --show 20 --policy {name}`), and look at its reward "
                 "terms.",
             )
 
@@ -107,7 +107,7 @@ def _never_earned(play: RandomPlayTrial) -> None:
                 term.name,
                 "An agent begins by random play: what it never meets it cannot learn from.",
                 "Check its condition and units; begin nearer to it, raise the difficulty by `curriculum`, or lead "
-                "there by another term (`jm.Potential`).",
+                "there by another term (`jm.modifiers.Potential`).",
             )
 
 

@@ -35,7 +35,7 @@ def method_use(method: Any) -> str:
         raise SettingError(
             f"`method` of `tuning` is no search method: {method!r}; there are "
             f"{listed(METHODS)}.{nearest(str(method), METHODS)} For your own "
-            f"write `file.py:Name`, a class that derives from `jm.SearchMethod`."
+            f"write `file.py:Name`, a class that derives from `jm.parts.SearchMethod`."
         )
     return method
 
@@ -46,7 +46,7 @@ def method_named(use: str, base: Path | None = None) -> Any:
         return METHODS.get(use) or _REGISTERED[use]
     function = function_named(use, base)
     if not (isinstance(function, type) and issubclass(function, SearchMethod)):
-        raise SettingError(f"`{use}` is no search method; derive it from `jm.SearchMethod`.")
+        raise SettingError(f"`{use}` is no search method; derive it from `jm.parts.SearchMethod`.")
     return function
 
 

@@ -85,7 +85,7 @@ class SearchMethod(ByScore):
     Examples
     --------
     >>> import jokulmist as jm
-    >>> class FirstHalf(jm.SearchMethod):
+    >>> class FirstHalf(jm.parts.SearchMethod):
     ...     def next(self, board):
     ...         number = len(board.candidates)
     ...         if number >= self.problem.candidates // 2:

@@ -22,7 +22,9 @@ if TYPE_CHECKING:
 MOST_ENTRIES = 64
 
 
-def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = RANDOM, seed: int = 0) -> pd.DataFrame:
+def tabulate_steps(
+    environment: Environment, steps: int = 20, *, policy: Policy | str = RANDOM, seed: int = 0
+) -> pd.DataFrame:
     """Play some steps and tell everything about each.
 
     Parameters
@@ -47,7 +49,7 @@ def trace(environment: Environment, steps: int = 20, *, policy: Policy | str = R
     Examples
     --------
     >>> import jokulmist as jm
-    >>> jm.trace(jm.gallery.Tarn(), 3, policy="sell_high")[["moment", "action"]].shape
+    >>> jm.tabulate_steps(jm.gallery.Tarn(), 3, policy="sell_high")[["moment", "action"]].shape
     (3, 2)
     """
     if isinstance(steps, bool) or not isinstance(steps, int) or steps < 1:

@@ -1,0 +1,56 @@
+"""Modifiers of an environment: what is observed, done and learned from, and how an episode begins and ends.
+
+``environment.modified(jm.modifiers.Stack(4))`` puts one around an environment; a plan lists them under ``modify``.
+"""
+
+from jokulmist.environments.modifiers import (
+    ActionDelay,
+    ActionModifier,
+    ActionNoise,
+    Brighter,
+    Clipped,
+    Crop,
+    ForPlayer,
+    Grey,
+    Hide,
+    LastAction,
+    LearningEnd,
+    ObservationDelay,
+    ObservationModifier,
+    ObservationNoise,
+    Opening,
+    Potential,
+    RewardModifier,
+    Scaled,
+    Shrink,
+    Signed,
+    Stack,
+    StickyAction,
+    TimeLeft,
+)
+
+__all__ = [
+    "ActionDelay",
+    "ActionModifier",
+    "ActionNoise",
+    "Brighter",
+    "Clipped",
+    "Crop",
+    "ForPlayer",
+    "Grey",
+    "Hide",
+    "LastAction",
+    "LearningEnd",
+    "ObservationDelay",
+    "ObservationModifier",
+    "ObservationNoise",
+    "Opening",
+    "Potential",
+    "RewardModifier",
+    "Scaled",
+    "Shrink",
+    "Signed",
+    "Stack",
+    "StickyAction",
+    "TimeLeft",
+]
