@@ -29,7 +29,19 @@ TOKEN = "a-token-of-this-measurement"
 
 
 def served(folder, *words):
-    command = [sys.executable, "-m", "jokulmist", "live", str(folder), "--port", "0", "--token", TOKEN, *words]
+    command = [
+        sys.executable,
+        "-m",
+        "jokulmist",
+        "live",
+        "--folder",
+        str(folder),
+        "--port",
+        "0",
+        "--token",
+        TOKEN,
+        *words,
+    ]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
     return process, re.search(r"http://[^/]+", process.stdout.readline())[0]
 

@@ -69,7 +69,7 @@ def main():
     with tempfile.TemporaryDirectory() as parent, sync_playwright() as driver:
         folder = Path(parent) / "runs"
         demo_runs(folder)
-        command = [sys.executable, "-m", "jokulmist", "live", "runs", "--port", "0"]
+        command = [sys.executable, "-m", "jokulmist", "live", "--port", "0"]
         server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True, cwd=parent)
         try:
             address = re.search(r"http://\S+", server.stdout.readline())[0]

@@ -51,7 +51,19 @@ LOOKED_AT = r"""() => {
 
 def serve(folder, *words):
     """The command in a process of its own; its process and address."""
-    command = [sys.executable, "-m", "jokulmist", "live", str(folder), "--port", "0", "--token", TOKEN, *words]
+    command = [
+        sys.executable,
+        "-m",
+        "jokulmist",
+        "live",
+        "--folder",
+        str(folder),
+        "--port",
+        "0",
+        "--token",
+        TOKEN,
+        *words,
+    ]
     process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True, cwd=folder.parent)
     return process, re.search(r"http://\S+", process.stdout.readline())[0]
 

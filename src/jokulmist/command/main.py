@@ -492,7 +492,7 @@ def queue(
 
 @app.command()
 def live(
-    folder: Annotated[Path, typer.Argument(metavar="FOLDER", help="The folder of the runs.")] = Path("runs"),
+    folder: Folder = Path("runs"),
     port: Annotated[int, typer.Option(help="Port to listen at; 0 takes a free one.")] = 8090,
     host: Annotated[
         str, typer.Option(help="Name or address to listen at; by default only this machine is let in.")
@@ -508,7 +508,7 @@ def live(
     """A page in the browser: runs as they happen, comparing, starting and stopping work, stepping through episodes,
     playing.
 
-    Example:  jokulmist live      jokulmist live runs --workers 2
+    Example:  jokulmist live      jokulmist live --folder night --workers 2
     """
     from jokulmist.command.live import live as show
 
