@@ -337,3 +337,41 @@ def test_what_a_file_declares_beside_its_table_does_not_hang_it(tmp_path, monkey
         )
     with pytest.raises(RecordError, match="cannot be used: interrupted"):
         queue.job(1)
+
+
+SEARCHED = """
+[tuning]
+method = "grid"
+again = 0
+[tuning.over]
+"agent.bins" = { among = [2, 3] }
+"""
+
+
+@pytest.mark.slow
+def test_a_search_and_cross_play_are_jobs_too(tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    (tmp_path / "search.toml").write_text(PLAN.format(steps=400).replace("checkpoint_every = 20_000", "") + SEARCHED)
+    output = json.loads(jokulmist("tune", "search.toml", "--queue", "--name", "bins", "--json").stdout)
+    assert output == [{"job": 1, "run": "bins"}]
+    assert jm.Search.open("runs/bins").status == "waiting"
+    agents = {"elder": jm.QLearning(), "younger": jm.QLearning()}
+    jm.train_seeds(jm.gallery.Lots(), agents, [0, 1], steps=60, lane="plain", workers=1)
+    names = ["lots-qlearning-001", "lots-qlearning-002"]
+    wrong = jokulmist("evaluate", f"runs/{names[0]}", "--queue")
+    assert (wrong.returncode, "give two or more" in wrong.stderr) == (2, True)
+    elsewhere = jokulmist("evaluate", f"runs/{names[0]}", tmp_path / "other", "--queue")
+    assert (elsewhere.returncode, "runs of one folder" in elsewhere.stderr) == (2, True)
+    assert "job 2 waits" in jokulmist("evaluate", *(f"runs/{n}" for n in names), "--episodes", 3, "--queue").stdout
+    with pytest.raises(SettingError, match="named by its folder's name"):
+        Queue("runs").add("evaluate", names[0], others=["../elsewhere"])
+    assert [row["command"] for row in json.loads(jokulmist("queue", "--json").stdout)] == [
+        "resume bins",
+        f"evaluate {' '.join(names)} --episodes 3 --seed 0",
+    ]
+    done = jokulmist("queue", "work", "--until-empty")
+    assert done.returncode == 0, done.stderr
+    jobs = Queue("runs").jobs()
+    assert {job.status for job in jobs} == {"done"}, jobs
+    assert jm.Search.open("runs/bins").status == "done"
+    assert next(job for job in jobs if job.id == 2).message.startswith(str(tmp_path / "runs" / "cross-play.png"))

@@ -10,6 +10,23 @@ import typer
 from jokulmist.command.printing import print_json, print_table
 
 
+def crossplay_later(paths: list[Path], episodes: int, seed: int, json: bool) -> None:
+    """Let it wait for a worker, about the first run, with the others of its folder."""
+    from jokulmist.errors import SettingError
+    from jokulmist.training.runs.run import Run
+    from jokulmist.work.queue import Queue
+
+    folder = paths[0].absolute().parent
+    if elsewhere := [str(path) for path in paths if path.absolute().parent != folder]:
+        raise SettingError(f"a job is about runs of one folder, and {elsewhere[0]} is not in {folder}.")
+    names = [Run.open(path).name for path in paths]
+    number = Queue(folder).add("evaluate", names[0], others=names[1:], episodes=episodes, seed=seed)
+    if json:
+        print_json({"job": number, "runs": names})
+    else:
+        typer.echo(f"job {number} waits: {', '.join(names)}. A worker takes it: jokulmist queue work --folder {folder}")
+
+
 def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | None, rate: bool, json: bool) -> None:
     from jokulmist.command.waiting import telling
     from jokulmist.studies.cross_play import ALL, cross_play

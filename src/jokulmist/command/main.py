@@ -300,6 +300,9 @@ def evaluate(
         ),
     ] = None,
     with_: With = None,
+    queue: Annotated[
+        bool, typer.Option("--queue", help="Several runs: let it wait for a worker (see `jokulmist queue work`).")
+    ] = False,
     rate: Annotated[
         bool, typer.Option("--rate", help="Several runs: rate the policies of a game of two; who got more has won.")
     ] = False,
@@ -318,7 +321,7 @@ def evaluate(
     --with south=runs/haul-ppo-002      jokulmist evaluate runs/haul-ppo-00*
     """
     from jokulmist.command import training
-    from jokulmist.command.crossing import crossplay
+    from jokulmist.command.crossing import crossplay, crossplay_later
 
     run = runs[0]
     if len(runs) > 1:
@@ -327,10 +330,17 @@ def evaluate(
                 "several runs play with each other: that goes without `--map`, `--over`, `--with`, `--record`, "
                 "`--current` and `--checkpoint`. To compare what several runs reach use `jokulmist compare`."
             )
+        if queue:
+            if act or to or rate:
+                raise SettingError("`--queue` goes without `--act`, `--to` and `--rate`.")
+            crossplay_later(runs, episodes, seed, json)
+            return
         crossplay(runs, episodes, seed, act or "sampled", to, rate, json)
         return
-    if rate or to is not None:
-        raise SettingError("`--rate` and `--to` are for several runs, which play with each other; give two or more.")
+    if rate or queue or to is not None:
+        raise SettingError(
+            "`--rate`, `--queue` and `--to` are for several runs, which play with each other; give two or more."
+        )
     act = act or "greedy"
     if map_ is not None:
         training.policy_map(run, map_, checkpoint, current)
@@ -443,6 +453,9 @@ def tune(
     dry: Annotated[
         bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
     ] = False,
+    queue: Annotated[
+        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist queue work`) and return at once.")
+    ] = False,
     json: AsJson = False,
 ) -> None:
     """Search for settings. Ctrl-C ends it cleanly; `jokulmist resume FOLDER` goes on, also after it was killed.
@@ -454,7 +467,11 @@ def tune(
     """
     from jokulmist.command.tuning import tune as work
 
-    stopped = work(plan, set_ or [], folder, name, workers, cluster, dry, json)
+    if queue and (dry or workers is not None or cluster):
+        raise SettingError(
+            "`--queue` goes without `--dry`, `--workers` and `--cluster`: a worker uses one process a core."
+        )
+    stopped = work(plan, set_ or [], folder, name, workers, cluster, dry, json, queue)
     raise typer.Exit(INTERRUPTED if stopped else DONE)
 
 

@@ -21,10 +21,15 @@ def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | N
     """Put the runs of a plan into the queue, one job a seed."""
     from jokulmist.training.plans.plan import read_plan
     from jokulmist.training.session.queued_runs import queue_runs
+
+    print_waiting(folder, queue_runs(read_plan(plan_file, changes), folder, name, ["jokulmist", *sys.argv[1:]]), json)
+
+
+def print_waiting(folder: Path, paths: list[Path], json: bool) -> None:
+    """Put runs or searches that were made into the queue, and say so."""
     from jokulmist.work.queue import Queue
 
-    plan, queue = read_plan(plan_file, changes), Queue(folder)
-    paths = queue_runs(plan, folder, name, ["jokulmist", *sys.argv[1:]])
+    queue = Queue(folder)
     rows = [{"job": queue.add("resume", path.name), "run": path.name} for path in paths]
     if json:
         print_json(rows)

@@ -10,6 +10,7 @@ from typing import Any
 import typer
 
 from jokulmist.command.printing import print_json, print_table
+from jokulmist.command.queueing import print_waiting
 from jokulmist.errors import SettingError
 
 MOST_ROWS = 10
@@ -25,12 +26,14 @@ def tune(
     cluster: str | None,
     dry: bool,
     json: bool,
+    later: bool = False,
 ) -> bool:
-    """Search as a plan says; returns whether it was stopped before its end."""
+    """Search as a plan says, now or by a worker of the queue; returns whether it was stopped before its end."""
     from jokulmist.studies.search.progress import LiveSearchDisplay
     from jokulmist.studies.search.settings import settings_of
-    from jokulmist.studies.search.tune import begin_search
+    from jokulmist.studies.search.tune import make_search
     from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
+    from jokulmist.training.train import checked_workers
 
     content = plan_content(plan_file, changes)
     if TUNING not in content:
@@ -45,8 +48,14 @@ def tune(
     if dry:
         _forecast(question, folder, workers, json)
         return False
+    if workers is not None:
+        checked_workers(workers)
+    search = make_search(question, folder, name)
+    if later:
+        print_waiting(folder, [search.path], json)
+        return False
     command = ["jokulmist", *sys.argv[1:]]
-    return print_search(begin_search(question, folder, name, workers, cluster, LiveSearchDisplay(), command), json)
+    return print_search(search.work(workers, cluster, LiveSearchDisplay(), command), json)
 
 
 def resume(path: Path, workers: int | None, cluster: str | None, json: bool) -> bool:

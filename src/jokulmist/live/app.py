@@ -140,13 +140,23 @@ class Live:
     # What is shown.
 
     async def everything(self, request: Request) -> Response:
-        rows, jobs = await run_in_threadpool(self._look)
+        """All rows, or with ``newest`` those of the newest runs alone, and how many there are."""
+        newest = request.query_params.get("newest", "")
+        if newest.isdecimal() and int(newest):
+            rows, count = await run_in_threadpool(self.folder.look_at_newest, int(newest))
+            jobs = await run_in_threadpool(self.folder.jobs)
+        else:
+            rows, jobs = await run_in_threadpool(self._look)
+            count = len(rows)
+            if not self._listening:  # who listens is told what changes from here on
+                self._rows, self._jobs = rows, jobs
         searches = await run_in_threadpool(self.folder.searches)
         return as_json(
             {
                 "folder": str(self.folder.path),
                 "look": self.look,
                 "rows": list(rows.values()),
+                "count": count,
                 "jobs": jobs,
                 "searches": searches,
                 "kept": self.games.names(),

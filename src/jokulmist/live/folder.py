@@ -61,9 +61,20 @@ class RunFolder:
 
     def look(self) -> dict[str, Row]:
         """A row a run, by name."""
+        return self._read(_stamps(self.path))
+
+    def look_at_newest(self, most: int) -> tuple[dict[str, Row], int]:
+        """The rows of the runs whose records changed last, and how many runs there are: what a page shows first, before
+        the others are read."""
+        stamps = _stamps(self.path)
+        newest = sorted(stamps, key=lambda name: stamps[name][0], reverse=True)[:most]
+        return self._read({name: stamps[name] for name in newest}, others=True), len(stamps)
+
+    def _read(self, stamps: dict[str, Stamp], others: bool = False) -> dict[str, Row]:
+        """The rows of these runs, read where their stamp has changed; `others` stay known."""
         with self._guard:
             by_name: dict[str, RunEntry] = {}
-            for name, stamp in _stamps(self.path).items():
+            for name, stamp in stamps.items():
                 before = self._entries.get(name)
                 if before is not None and before.stamp == stamp and not _may_die(before.row):
                     by_name[name] = before
@@ -71,7 +82,7 @@ class RunFolder:
                 row = _row(self.path / name)
                 if row is not None:
                     by_name[name] = RunEntry(stamp, row)
-            self._entries = by_name
+            self._entries = {**self._entries, **by_name} if others else by_name
             return {name: entry.row for name, entry in by_name.items()}
 
     def searches(self) -> list[str]:

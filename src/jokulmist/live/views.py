@@ -141,6 +141,7 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         "pairs": [],
         "notes": [],
         "bands": None,
+        "players": any(str(name).endswith(".return") for run in runs for name in run.episodes.columns),
     }
     if not measure:
         return content

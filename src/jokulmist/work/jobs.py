@@ -4,6 +4,7 @@ command line."""
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
@@ -38,13 +39,23 @@ class Redo(Options):
     name_in_messages = "redo"
 
 
+def _run_name(name: str) -> str:
+    if not is_name(name):
+        raise ValueError("a run is named by its folder's name")
+    return name
+
+
+RunName = Annotated[str, AfterValidator(_run_name)]
+
+
 class Evaluate(Options):
-    """Play episodes without exploration."""
+    """Play episodes without exploration; with others, of each run with each."""
 
     name_in_messages = "evaluate"
 
     episodes: Annotated[WholeNumber, Field(ge=2, le=100_000)] = 100
-    seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 1
+    seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 0
+    others: Annotated[tuple[RunName, ...], Field(max_length=31)] = ()
 
 
 class ReportOptions(Options):
@@ -75,12 +86,6 @@ def checked_options(verb: str, value: dict[str, Any]) -> Options:
     if verb not in OPTIONS:
         raise SettingError(f"a job can {listed(OPTIONS)}; got {verb!r:.40}.")
     return OPTIONS[verb](**value)
-
-
-def _run_name(name: str) -> str:
-    if not is_name(name):
-        raise ValueError("a run is named by its folder's name")
-    return name
 
 
 class Job(BaseModel):
@@ -116,7 +121,7 @@ class Job(BaseModel):
     id: WholeNumber
     verb: str
     options: dict[str, Any]
-    run: Annotated[str, AfterValidator(_run_name)]
+    run: RunName
     place: FiniteFloat
     status: Literal["waiting", "working", "paused", "stopped", "done", "failed", "damaged"]
     requested: Literal["", "pause", "stop"]
@@ -156,19 +161,20 @@ class Job(BaseModel):
 
     @property
     def command(self) -> str:
-        return " ".join(_words(self.verb, self.options, self.run)) if self.status != DAMAGED else ""
+        return " ".join(_words(self.verb, self.options, self.run, str)) if self.status != DAMAGED else ""
 
     def words(self, folder: Path) -> list[str]:
         """The command that does it, about a run of a folder."""
-        folder_option = ["--folder", str(folder.absolute())] if self.verb == "redo" else []
-        return [*_words(self.verb, self.options, str((folder / self.run).absolute())), *folder_option]
+        return _words(self.verb, self.options, self.run, lambda name: str((folder / name).absolute()))
 
 
-def _words(verb: str, value: dict[str, Any], run: str) -> list[str]:
+def _words(verb: str, value: dict[str, Any], run: str, place_of: Callable[[str], str]) -> list[str]:
     options = checked_options(verb, value)
-    named = [word for name in sorted(options.model_fields_set) for word in (f"--{name}", str(getattr(options, name)))]
-    to = ["--to", f"{run}/exported-{options.form}"] if isinstance(options, Export) else []
-    return [verb, run, *named, *to]
+    names = sorted(options.model_fields_set - {"others"})
+    named = [word for name in names for word in (f"--{name}", str(getattr(options, name)))]
+    others = [place_of(name) for name in options.others] if isinstance(options, Evaluate) else []
+    to = ["--to", f"{place_of(run)}/exported-{options.form}"] if isinstance(options, Export) else []
+    return [verb, place_of(run), *others, *named, *to]
 
 
 def content_of(verb: str, options: dict[str, Any], run: str, added: float) -> str:

@@ -1,6 +1,6 @@
 // Several runs over each other; the address holds which.
 import { Chart } from "/page/charts.js";
-import { ask, make, table } from "./tools.js";
+import { ask, button, make, table } from "./tools.js";
 
 export async function compareView(main, known, { query }) {
   const runs = query.get("runs") || "", by = query.get("by") || "";
@@ -13,7 +13,8 @@ export async function compareView(main, known, { query }) {
     make("option", { value: "" }, "grouped by what differs"), differ.map(name => make("option", { value: name }, `grouped by ${name}`)));
   choose.value = by;
   main.append(
-    make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`)),
+    make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
+      told.players && !known.look ? button("let them play together", async () => { const [run, ...others] = runs.split(","); await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { others }); location.hash = "#/queue"; }) : ""),
     make("section", {}, make("h2", {}, "Curves"), figure),
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",

@@ -1,16 +1,14 @@
 // The page: what is known of the folder, which view is shown, and events from the server.
 import { ask, make, number, say, whole } from "./tools.js";
-import { runsView } from "./table.js";
-import { runView } from "./run.js";
-import { compareView } from "./compare.js";
-import { formView } from "./form.js";
-import { playView } from "./play.js";
-import { stepsView } from "./steps.js";
-import { searchView } from "./search.js";
-import { queueView } from "./queue.js";
 
-const VIEWS = { runs: runsView, run: runView, compare: compareView, new: formView, play: playView, steps: stepsView, search: searchView, queue: queueView };
-export const known = { rows: new Map(), jobs: [], searches: [], kept: [], look: false, folder: "", chosen: new Set() };
+// A view is loaded when it is first shown; the first rows are asked for by index.html, before this file is there.
+const VIEWS = {
+  runs: () => import("./table.js").then(file => file.runsView), run: () => import("./run.js").then(file => file.runView), compare: () => import("./compare.js").then(file => file.compareView),
+  new: () => import("./form.js").then(file => file.formView), play: () => import("./play.js").then(file => file.playView), steps: () => import("./steps.js").then(file => file.stepsView),
+  search: () => import("./search.js").then(file => file.searchView), queue: () => import("./queue.js").then(file => file.queueView),
+};
+export const known = { rows: new Map(), count: 0, jobs: [], searches: [], kept: [], look: false, folder: "", chosen: new Set() };
+const FIRST = 30;  // as in index.html
 let shown = null, opened = 0;
 
 function where() {
@@ -40,7 +38,7 @@ async function show() {
     else link.removeAttribute("aria-current");
   }
   let view = {};
-  try { view = await VIEWS[place.view](part, known, place) || {}; }
+  try { view = await (await VIEWS[place.view]())(part, known, place) || {}; }
   catch (wrong) { part.replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }
   sign.remove();
   if (mine !== opened) { view.leave?.(); return; }
@@ -54,9 +52,10 @@ function counted() {
   document.getElementById("waiting").textContent = [some ? `(${some})` : "", failed ? `${failed} failed` : ""].filter(Boolean).join(" ");
 }
 
-async function everything() {
-  const told = await ask("/api/all");
-  Object.assign(known, { jobs: told.jobs, searches: told.searches, kept: told.kept, look: told.look, folder: told.folder });
+// With a number the newest runs alone: a view opens with them, and fills.
+async function everything(newest = 0) {
+  const told = await ask(newest ? `/api/all?newest=${newest}` : "/api/all");
+  Object.assign(known, { count: told.count, jobs: told.jobs, searches: told.searches, kept: told.kept, look: told.look, folder: told.folder });
   known.rows = new Map(told.rows.map(row => [row.run, row]));
   for (const link of document.querySelectorAll(".acts")) link.hidden = known.look;
   counted();
@@ -77,6 +76,7 @@ function listen() {
     if (change.again) { await everything(); change.rows = [...known.rows.values()]; }
     for (const row of change.rows || []) known.rows.set(row.run, row);
     for (const name of change.gone || []) { known.rows.delete(name); known.chosen.delete(name); }
+    known.count = known.rows.size;
     if (change.jobs) known.jobs = change.jobs;
     counted();
     shown?.changed?.(change);
@@ -92,5 +92,12 @@ let dark = localStorage.getItem("look") ? localStorage.getItem("look") === "dark
 looks(dark);
 document.getElementById("look").addEventListener("click", () => { dark = !dark; localStorage.setItem("look", dark ? "dark" : "light"); looks(dark); });
 window.addEventListener("hashchange", show);
-try { await everything(); await show(); listen(); }
+async function begin() {
+  await everything(FIRST);
+  await show();
+  if (known.rows.size < known.count) { await everything(); shown?.changed?.({ rows: [...known.rows.values()], jobs: known.jobs }); }
+  listen();
+}
+
+try { await begin(); }
 catch (wrong) { document.getElementById("main").replaceChildren(make("p", { class: "note wrong" }, wrong.message)); }

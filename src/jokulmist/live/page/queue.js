@@ -16,9 +16,11 @@ export function queueView(main, known) {
     say(refused.join(" "));
   }
 
+  const place = job => `#/${known.searches.includes(job.run) ? "search" : "run"}/${encodeURIComponent(job.run)}`;
+
   function actions(job) {
     if (known.look) return "";
-    const again = ["failed", "stopped", "done"].includes(job.status) ? make("a", { href: `#/new?run=${encodeURIComponent(job.run)}`, "aria-label": `again with changes, job ${job.id}` }, "again with changes") : "";
+    const again = ["failed", "stopped", "done"].includes(job.status) && !known.searches.includes(job.run) ? make("a", { href: `#/new?run=${encodeURIComponent(job.run)}`, "aria-label": `again with changes, job ${job.id}` }, "again with changes") : "";
     return [...(job.accepted ? VERBS[job.status] : ["accept", "drop"]).map(verb => button(TITLES[verb] || verb, () => ask(`/api/job/${job.id}/${verb}`, {}), { "aria-label": `${verb.replace("_", " ")} job ${job.id}` })), " ", again];
   }
 
@@ -35,11 +37,11 @@ export function queueView(main, known) {
       make("td", {}, known.look ? "" : pick(job)),
       make("td", { class: "number" }, String(job.id)),
       make("td", {}, make("span", { class: `status ${job.status}` }, job.status), job.asked ? ` (asked to ${job.asked})` : ""),
-      make("td", { class: "name" }, make("a", { href: `#/run/${encodeURIComponent(job.run)}` }, job.command)),
+      make("td", { class: "name" }, make("a", { href: place(job) }, job.command)),
       make("td", { class: "wide" }, job.added ? moment(job.added) : ""), make("td", {}, job.began ? duration((job.ended || now) - job.began) : ""),
       make("td", {}, actions(job)),
-      make("td", { class: "name wrong" }, job.told))));
-    failed.replaceChildren(...known.jobs.filter(job => job.status === "failed").map(job => make("p", { class: "wrong banner" }, `Job ${job.id} failed, ${job.command}: ${job.told || "no reason is known"} `, make("a", { href: `#/run/${encodeURIComponent(job.run)}` }, "its log"))));
+      make("td", { class: job.status === "done" ? "name" : "name wrong" }, job.told))));
+    failed.replaceChildren(...known.jobs.filter(job => job.status === "failed").map(job => make("p", { class: "wrong banner" }, `Job ${job.id} failed, ${job.command}: ${job.told || "no reason is known"} `, make("a", { href: place(job) }, "its log"))));
     count();
   }
 

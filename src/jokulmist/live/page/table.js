@@ -19,7 +19,7 @@ export function cells(row) {
 
 export function runsView(main, known) {
   const state = JSON.parse(sessionStorage.getItem("runs") || "null") || { text: "", status: "", sort: "began", down: true, group: "" };
-  let all = false;
+  let all = false, most = 30;
   const body = make("tbody"), count = make("span", { class: "note" }), lines = new Map(), heads = new Map();
   const text = make("input", { type: "search", placeholder: "filter: ferry ppo", "aria-label": "filter", value: state.text, oninput: () => { state.text = text.value; draw(); } });
   const choose = (label, key, options) => {
@@ -50,14 +50,15 @@ export function runsView(main, known) {
   function draw() {
     sessionStorage.setItem("runs", JSON.stringify(state));
     const rows = sorted(matching([...known.rows.values()], state.text, state.status), state.sort, state.down);
-    const some = all ? rows : rows.slice(0, MOST), wanted = [];
+    // What a screen shows comes first, the rest once it is painted.
+    const some = all ? rows : rows.slice(0, most), wanted = [];
     for (const [name, own] of grouped(some, state.group)) {
       if (state.group) wanted.push(make("tr", { class: "group" }, make("td", { colspan: COLUMNS.length + 1 }, `${name}: ${own.length}`)));
       wanted.push(...own.map(line));
     }
     // Rows that stay where they are are not touched, so that nothing jumps and the focus stays.
     if (wanted.length !== body.children.length || wanted.some((tr, k) => body.children[k] !== tr)) body.replaceChildren(...wanted);
-    count.textContent = rows.length === known.rows.size ? `${whole(rows.length)} runs` : `${whole(rows.length)} of ${whole(known.rows.size)} runs`;
+    count.textContent = rows.length === known.count ? `${whole(rows.length)} runs` : `${whole(rows.length)} of ${whole(known.count)} runs${known.rows.size < known.count ? ", the others are being read" : ""}`;
     more.hidden = all || rows.length <= MOST;
     for (const [key, th] of heads) th.setAttribute("aria-sort", key !== state.sort ? "none" : state.down ? "descending" : "ascending");
     empty.hidden = rows.length > 0;
@@ -77,5 +78,7 @@ export function runsView(main, known) {
     make("section", { class: "scroll" }, make("table", { class: "runs" }, make("thead", {}, head), body), empty, more));
   chosen();
   draw();
+  if (known.count > most) setTimeout(() => { most = MOST; draw(); }, 50);
+  else most = MOST;
   return { changed: change => { if (change.rows || change.gone) { for (const name of change.gone || []) lines.delete(name); draw(); } } };
 }

@@ -109,7 +109,7 @@ class Board:
     seconds: float = 0.0
     again: dict[str, float] = field(default_factory=dict)
     winner: int | None = None
-    status: str = "running"
+    status: str = "waiting"
     process: int = 0
     host: str = ""
 

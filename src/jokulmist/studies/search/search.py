@@ -89,7 +89,7 @@ class Search:
 
     @property
     def status(self) -> str:
-        """``running``, ``killed``, ``done`` or ``stopped``."""
+        """``waiting``, ``running``, ``killed``, ``done`` or ``stopped``."""
         if self.board.status == "running" and not _at_work(self.board, self.path / SEARCH):
             return "killed"
         return self.board.status
@@ -196,7 +196,7 @@ class Search:
 
         Parameters
         ----------
-        workers, cluster, show
+        workers, cluster, display
             As `tune` takes them.
         """
         if self.status == "running":

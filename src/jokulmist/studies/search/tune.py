@@ -140,22 +140,14 @@ def tune(
     )
     players_agent = agents_of(agent, describe(environment).action)
     question = SearchSettings(Plan(environment, players_agent, training, vary, curriculum), tuning, over)
-    return begin_search(question, Path(folder), name, workers, cluster, display, sys.argv)
-
-
-def begin_search(
-    question: SearchSettings,
-    folder: Path,
-    name: str | None,
-    workers: int | None,
-    cluster: str | None,
-    display: SearchDisplay | None,
-    command: list[str],
-) -> Search:
-    """Make a search's folder, and search."""
-    refuse_while_reading("search")
     if workers is not None:
         checked_workers(workers)
+    return make_search(question, Path(folder), name).work(workers, cluster, display, sys.argv)
+
+
+def make_search(question: SearchSettings, folder: Path, name: str | None) -> Search:
+    """A search that has not begun: its folder holds the plan and the code as they are now."""
+    refuse_while_reading("search")
     plan = question.plan
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
     path = take_folder(folder, name, f"{use}-{kinds_of(plan.agent)[0].__name__.lower()}-search")
@@ -165,4 +157,4 @@ def begin_search(
     )
     board = Board(plan.training.seeds, question.tuning.better == "higher")
     board.save(path)
-    return Search(path, question, board).work(workers, cluster, display, command)
+    return Search(path, question, board)
