@@ -75,15 +75,6 @@ def test_no_public_name_is_without_an_example(name):
     assert doctest.DocTestParser().get_examples(output), f"`{name}` has no example in its docstring"
 
 
-def test_a_type_checker_knows_the_public_names():
-    """What the names mean to it: `typed.py`, which mypy reads in `.ci/run`."""
-    import ast
-
-    stub = ast.parse((Path(jm.__file__).parent / "__init__.pyi").read_text())
-    named = [alias.asname for part in stub.body if isinstance(part, ast.ImportFrom) for alias in part.names]
-    assert sorted([*named, "__version__"]) == sorted(jm.__all__)
-
-
 @pytest.mark.slow
 @pytest.mark.parametrize("name", MODULES)
 def test_the_examples_in_docstrings_run(name):

@@ -3,54 +3,7 @@
 ``environment.modified(jm.modifiers.Stack(4))`` puts one around an environment; a plan lists them under ``modify``.
 """
 
-from jokulmist.environments.modifiers import (
-    ActionDelay,
-    ActionModifier,
-    ActionNoise,
-    Brighter,
-    Clipped,
-    Crop,
-    ForPlayer,
-    Grey,
-    Hide,
-    LastAction,
-    LearningEnd,
-    ObservationDelay,
-    ObservationModifier,
-    ObservationNoise,
-    Opening,
-    Potential,
-    RewardModifier,
-    Scaled,
-    Shrink,
-    Signed,
-    Stack,
-    StickyAction,
-    TimeLeft,
-)
+from jokulmist.environments.modifiers import kinds
+from jokulmist.environments.modifiers.kinds import *  # noqa: F403
 
-__all__ = [
-    "ActionDelay",
-    "ActionModifier",
-    "ActionNoise",
-    "Brighter",
-    "Clipped",
-    "Crop",
-    "ForPlayer",
-    "Grey",
-    "Hide",
-    "LastAction",
-    "LearningEnd",
-    "ObservationDelay",
-    "ObservationModifier",
-    "ObservationNoise",
-    "Opening",
-    "Potential",
-    "RewardModifier",
-    "Scaled",
-    "Shrink",
-    "Signed",
-    "Stack",
-    "StickyAction",
-    "TimeLeft",
-]
+__all__ = kinds.__all__

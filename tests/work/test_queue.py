@@ -364,7 +364,7 @@ def test_a_search_and_cross_play_are_jobs_too(tmp_path, monkeypatch):
     assert (elsewhere.returncode, "runs of one folder" in elsewhere.stderr) == (2, True)
     assert "job 2 waits" in jokulmist("evaluate", *(f"runs/{n}" for n in names), "--episodes", 3, "--queue").stdout
     with pytest.raises(SettingError, match="named by its folder's name"):
-        Queue("runs").add("evaluate", names[0], others=["../elsewhere"])
+        Queue("runs").add("evaluate", names[0], partners=["../elsewhere"])
     assert [row["command"] for row in json.loads(jokulmist("queue", "--json").stdout)] == [
         "resume bins",
         f"evaluate {' '.join(names)} --episodes 3 --seed 0",

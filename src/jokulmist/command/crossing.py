@@ -20,7 +20,7 @@ def crossplay_later(paths: list[Path], episodes: int, seed: int, json: bool) -> 
     if elsewhere := [str(path) for path in paths if path.absolute().parent != folder]:
         raise SettingError(f"a job is about runs of one folder, and {elsewhere[0]} is not in {folder}.")
     names = [Run.open(path).name for path in paths]
-    number = Queue(folder).add("evaluate", names[0], others=names[1:], episodes=episodes, seed=seed)
+    number = Queue(folder).add("evaluate", names[0], partners=names[1:], episodes=episodes, seed=seed)
     if json:
         print_json({"job": number, "runs": names})
     else:

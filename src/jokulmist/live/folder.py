@@ -68,10 +68,10 @@ class RunFolder:
         the others are read."""
         stamps = _stamps(self.path)
         newest = sorted(stamps, key=lambda name: stamps[name][0], reverse=True)[:most]
-        return self._read({name: stamps[name] for name in newest}, others=True), len(stamps)
+        return self._read({name: stamps[name] for name in newest}, partial=True), len(stamps)
 
-    def _read(self, stamps: dict[str, Stamp], others: bool = False) -> dict[str, Row]:
-        """The rows of these runs, read where their stamp has changed; `others` stay known."""
+    def _read(self, stamps: dict[str, Stamp], partial: bool = False) -> dict[str, Row]:
+        """The rows of these runs, read where their stamp has changed; with `partial` all others stay known."""
         with self._guard:
             by_name: dict[str, RunEntry] = {}
             for name, stamp in stamps.items():
@@ -82,7 +82,7 @@ class RunFolder:
                 row = _row(self.path / name)
                 if row is not None:
                     by_name[name] = RunEntry(stamp, row)
-            self._entries = {**self._entries, **by_name} if others else by_name
+            self._entries = {**self._entries, **by_name} if partial else by_name
             return {name: entry.row for name, entry in by_name.items()}
 
     def searches(self) -> list[str]:

@@ -49,13 +49,13 @@ RunName = Annotated[str, AfterValidator(_run_name)]
 
 
 class Evaluate(Options):
-    """Play episodes without exploration; with others, of each run with each."""
+    """Play episodes without exploration; with partners, of each run with each."""
 
     name_in_messages = "evaluate"
 
     episodes: Annotated[WholeNumber, Field(ge=2, le=100_000)] = 100
     seed: Annotated[WholeNumber, Field(ge=0, lt=2**31)] = 0
-    others: Annotated[tuple[RunName, ...], Field(max_length=31)] = ()
+    partners: Annotated[tuple[RunName, ...], Field(max_length=31)] = ()
 
 
 class ReportOptions(Options):
@@ -170,11 +170,11 @@ class Job(BaseModel):
 
 def _words(verb: str, value: dict[str, Any], run: str, place_of: Callable[[str], str]) -> list[str]:
     options = checked_options(verb, value)
-    names = sorted(options.model_fields_set - {"others"})
+    names = sorted(options.model_fields_set - {"partners"})
     named = [word for name in names for word in (f"--{name}", str(getattr(options, name)))]
-    others = [place_of(name) for name in options.others] if isinstance(options, Evaluate) else []
+    partners = [place_of(name) for name in options.partners] if isinstance(options, Evaluate) else []
     to = ["--to", f"{place_of(run)}/exported-{options.form}"] if isinstance(options, Export) else []
-    return [verb, place_of(run), *others, *named, *to]
+    return [verb, place_of(run), *partners, *named, *to]
 
 
 def content_of(verb: str, options: dict[str, Any], run: str, added: float) -> str:

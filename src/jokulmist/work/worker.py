@@ -101,7 +101,7 @@ def _requested_state(queue: Queue, job: Job, on_message: Message) -> str:
 def _ended(queue: Queue, job: Job, status: int, requests: str, last: str, on_message: Message) -> None:
     if status == 0 or (status == 130 and job.verb == "resume" and _is_done(queue.folder / job.run)):
         # What several runs reached together stands beside them: its last line says where.
-        queue.finish(job, DONE, last if job.options.get("others") else "")
+        queue.finish(job, DONE, last if job.options.get("partners") else "")
         on_message(f"job {job.id} ({job.run}) is done")
     elif requests == "end":
         queue.give_back(job)

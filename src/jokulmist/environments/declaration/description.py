@@ -16,15 +16,9 @@ import numpy as np
 
 from jokulmist.environments.declaration.outline import DEADLINE, LOST, TIME_LIMIT, Outline, SensorMethod, StepMethod
 from jokulmist.environments.declaration.state import Field
-from jokulmist.environments.modifiers import (
-    ActionPipeline,
-    LearningEnd,
-    Modifier,
-    ObservationPipeline,
-    Opening,
-    RewardPipeline,
-)
+from jokulmist.environments.modifiers import ActionPipeline, Modifier, ObservationPipeline, RewardPipeline
 from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
 from jokulmist.environments.spaces.actions import Action, plain_form
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.environments.spaces.player_actions import name_in, owner_of

@@ -5,7 +5,6 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.modifiers.actions import ActionDelay, ActionNoise, StickyAction
 from jokulmist.environments.modifiers.base import (
     ActionModifier,
     ChannelValues,
@@ -14,83 +13,25 @@ from jokulmist.environments.modifiers.base import (
     RewardModifier,
     Surroundings,
 )
-from jokulmist.environments.modifiers.episodes import LearningEnd, Opening
-from jokulmist.environments.modifiers.observations import (
-    Brighter,
-    Crop,
-    Grey,
-    Hide,
-    LastAction,
-    ObservationDelay,
-    ObservationNoise,
-    Shrink,
-    TimeLeft,
-)
+from jokulmist.environments.modifiers.kinds import KINDS
 from jokulmist.environments.modifiers.pipeline import ActionPipeline, ObservationPipeline, RewardPipeline
-from jokulmist.environments.modifiers.rewards import Clipped, ForPlayer, Potential, Scaled, Signed
-from jokulmist.environments.modifiers.stack import Stack
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.loading import beside_use, plugin_from
 
 __all__ = [
-    "Surroundings",
-    "Brighter",
-    "Clipped",
-    "Crop",
-    "ObservationDelay",
-    "ForPlayer",
-    "ObservationPipeline",
-    "ChannelValues",
-    "Grey",
-    "ActionPipeline",
-    "Hide",
-    "LastAction",
-    "ActionDelay",
-    "LearningEnd",
-    "Modifier",
-    "ObservationNoise",
-    "Opening",
-    "Potential",
-    "StickyAction",
-    "Scaled",
-    "ActionNoise",
-    "Shrink",
-    "Signed",
-    "Stack",
-    "TimeLeft",
-    "RewardPipeline",
-    "modifier_from",
-    "ObservationModifier",
     "ActionModifier",
+    "ActionPipeline",
+    "ChannelValues",
+    "Modifier",
+    "ObservationModifier",
+    "ObservationPipeline",
     "RewardModifier",
+    "RewardPipeline",
+    "Surroundings",
+    "modifier_from",
 ]
 
 BASES = "`jm.modifiers.ObservationModifier`, `jm.modifiers.ActionModifier` or `jm.modifiers.RewardModifier`"
-KINDS: dict[str, type[Modifier]] = {
-    cls.__name__: cls
-    for cls in (
-        Stack,
-        ObservationDelay,
-        ObservationNoise,
-        Hide,
-        LastAction,
-        TimeLeft,
-        Crop,
-        Shrink,
-        Grey,
-        Brighter,
-        StickyAction,
-        ActionDelay,
-        ActionNoise,
-        Scaled,
-        Clipped,
-        Signed,
-        Potential,
-        ForPlayer,
-        Opening,
-        LearningEnd,
-    )
-}
 
 
 def modifier_from(written: Any, base: Path | None = None) -> Modifier:

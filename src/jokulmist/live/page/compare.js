@@ -14,7 +14,7 @@ export async function compareView(main, known, { query }) {
   choose.value = by;
   main.append(
     make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
-      told.players && !known.look ? button("let them play together", async () => { const [run, ...others] = runs.split(","); await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { others }); location.hash = "#/queue"; }) : ""),
+      told.players && !known.look ? button("let them play together", async () => { const [run, ...partners] = runs.split(","); await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { partners }); location.hash = "#/queue"; }) : ""),
     make("section", {}, make("h2", {}, "Curves"), figure),
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",
