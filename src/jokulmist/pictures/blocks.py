@@ -48,6 +48,8 @@ def _draw_picture(episode: Episode, width: int, height: int) -> Any:
         title = axes.get_title() or axes.get_title(loc="left")
         axes.set_title("")
         axes.set_axis_off()
+        for text in axes.texts:  # in half blocks it would be a smear
+            text.set_visible(False)
         canvas.draw()
         return np.asarray(canvas.buffer_rgba())[:, :, :3], title
     for channel in describe(environment).bare.images:

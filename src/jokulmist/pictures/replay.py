@@ -286,7 +286,7 @@ def _strip(scenes: list[Scene], environment: Environment, path: Path) -> Path:
         for row, scene in enumerate(scenes):
             moments = _moments(scene.rollout.steps + 1, STRIP)
             for column, moment in enumerate(moments):
-                axes = figure.add_subplot(len(scenes), STRIP, row * STRIP + column + 1)
+                axes = figure.add_subplot(len(scenes), len(moments), row * len(moments) + column + 1)
                 Still(axes, scene, environment).draw(moment)
                 total = float(scene.rollout.table["reward"].iloc[:moment].sum())
                 ending = f", {scene.rollout.closed_by}" if moment == scene.rollout.steps else ""

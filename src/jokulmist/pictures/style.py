@@ -76,6 +76,12 @@ def axes_or_new(axes: Axes | None) -> Axes:
     return plt.figure(figsize=(10, 7), layout=_fitting()).add_subplot()
 
 
+def ink_on(image: Any, value: float) -> str:
+    """The colour of a text that is legible on what an image shows for a value."""
+    red, green, blue, _ = image.cmap(image.norm(value))
+    return INK if 0.299 * red + 0.587 * green + 0.114 * blue > 0.5 else PAPER
+
+
 def save(figure: Figure, path: Path) -> Path:
     path.parent.mkdir(parents=True, exist_ok=True)
     figure.savefig(path)

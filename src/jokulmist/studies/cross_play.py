@@ -200,11 +200,13 @@ class CrossPlay:
         """Draw the matrix, with the own partners framed."""
         with style.styled():
             axes = style.axes_or_new(axes)
-            image = axes.imshow(self.means, cmap="cividis", aspect="auto")
+            # What one gets the other loses: the colours are centred at 0, which nobody wins.
+            most = float(np.abs(self.means).max())
+            colours = {"cmap": "cividis"} if self.subject == ALL else {"cmap": "BrBG", "vmin": -most, "vmax": most}
+            image = axes.imshow(self.means, aspect="auto", **colours)
             count = len(self.names)
-            middle = 0.5 * (float(self.means.min()) + float(self.means.max()))
             for i, j in itertools.product(range(count), repeat=2):
-                color = style.INK if self.means[i, j] > middle else style.PAPER
+                color = style.ink_on(image, self.means[i, j])
                 half = 0.5 * (self.highs[i, j] - self.lows[i, j])
                 axes.text(
                     j, i, f"{self.means[i, j]:.3g}\n± {half:.2g}", ha="center", va="center", color=color, fontsize=9.5

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -79,14 +79,21 @@ def _label(grid: EvaluationGrid, k: int) -> str:
     return f"{grid.parameters[k]}, {unit}" if unit else grid.parameters[k]
 
 
+def _reach(grid: EvaluationGrid, means: Any) -> tuple[float, float]:
+    """From random play to the best reference, or what the policy reaches beyond them: returns that are all near the
+    best shall not look as if some were bad."""
+    others = [result.mean for by_player in grid.results for player, result in by_player.items() if player != "policy"]
+    return min([float(means.min()), *others]), max([float(means.max()), *others])
+
+
 def _map(grid: EvaluationGrid, axes: Axes) -> None:
     down, right = (list(dict.fromkeys(place[name] for place in grid.places)) for name in grid.parameters)
     means = np.array([by_player["policy"].mean for by_player in grid.results]).reshape(len(down), len(right))
-    image = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower")
-    middle = 0.5 * (means.min() + means.max())
+    low, high = _reach(grid, means)
+    image = axes.imshow(means, cmap="cividis", aspect="auto", origin="lower", vmin=low, vmax=high)
     for i in range(len(down)):
         for j in range(len(right)):
-            color = style.INK if means[i, j] > middle else style.PAPER
+            color = style.ink_on(image, means[i, j])
             axes.text(j, i, f"{means[i, j]:.3g}", ha="center", va="center", color=color)
     axes.set_xticks(range(len(right)), [f"{value:g}" for value in right])
     axes.set_yticks(range(len(down)), [f"{value:g}" for value in down])
