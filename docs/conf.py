@@ -25,7 +25,6 @@ default_role = "code"
 napoleon_google_docstring = False
 napoleon_use_ivar = True
 autodoc_typehints = "none"
-autodoc_preserve_defaults = True
 autodoc_member_order = "bysource"
 maximum_signature_line_length = 88
 # Inherited machinery of settings is no part of what a researcher calls.
@@ -57,6 +56,8 @@ def entry(name):
         kind, options = "class", ["   :members:", f"   :exclude-members: {', '.join(sorted(HIDDEN))}"]
         if issubclass(thing, BaseException):
             options = ["   :show-inheritance:"]
+        elif hasattr(thing, "_fields") or name == "parts.Spec":  # attributes, which the docstring describes
+            options = ["   :no-members:"]
         elif (
             hasattr(thing, "model_fields") and name != "Agent"
         ):  # settings; what a training loop calls is told once, of `Agent`

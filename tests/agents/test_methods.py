@@ -537,3 +537,58 @@ def test_records_move_the_target_as_far_as_decisions_do(target_every, moves):
     config, hyperparameters = agent.config(describe(Corridor()).spec, 1), hyperparameters_at(agent.schedules())
     learner = SimpleNamespace(target=np.float32(0.0), decisions=np.int32(0))
     assert float(_moved_target(config, hyperparameters, learner, np.float32(1.0), 4)) == pytest.approx(1.0 - 0.7**moves)
+
+
+WALKS = """
+def to_the_right(observed, best, probabilities, draw):
+    \"\"\"Often to the right, else as the method would.\"\"\"
+    xp = draw.xp
+    u = draw.uniform(shape=(2, best.shape[0]))
+    drawn = (u[1][:, None] >= xp.cumsum(probabilities, axis=1)[:, :-1]).sum(axis=1)
+    return xp.where(u[0] < 0.8, 1, drawn).astype("int32")
+"""
+
+
+@pytest.mark.parametrize(
+    "agent", [jm.QLearning, lambda **more: jm.DQN(network=jm.Dense(8), replay_size=400, replay_start=50, **more)]
+)
+def test_a_function_of_ones_own_explores_in_both_lanes_and_from_a_plan(agent, tmp_path):
+    (tmp_path / "walks.py").write_text(WALKS)
+    explorer = f"{tmp_path / 'walks.py'}:to_the_right"
+    more = {"steps": 400, "copies": 2, "seed": 5, "record_every": 1}
+    runs = [
+        jm.train(Corridor(), agent(explorer=explorer), lane=lane, folder=tmp_path / lane, **more)
+        for lane in ("plain", "compiled")
+    ]
+    shares = [np.mean([r.table["action"].iloc[:-1].eq("right").mean() for r in run.rollouts]) for run in runs]
+    assert min(shares) > 0.75, shares
+    assert shares[0] == pytest.approx(shares[1], abs=0.05)
+    repeated = jm.Run.open(runs[0].path)
+    assert repeated.plan.agent.explorer.__name__ == "to_the_right"
+    assert list((repeated.path / "source").rglob("walks.py"))
+    assert repeated.written_plan["agent"]["explorer"].endswith("walks.py:to_the_right")
+    greedy = fresh_policy(agent(explorer=explorer), Corridor())
+    assert greedy.choose({"cell": 2}) in (0, 1)  # what acts without exploration does not ask it
+
+
+def test_what_an_explorer_gives_is_checked_and_never_forbidden():
+    config, hyperparameters, learner, memory = begun(
+        jm.QLearning(explorer=lambda observed, best, probabilities, draw: 0 * best + 5), Gates(), copies=3
+    )
+    rows = seen(np.array([[0.0, 0.0], [1.0, 1.0], [2.0, 0.0]], np.float32))
+    masks = (np.array([[1, 0, 1], [1, 1, 0], [0, 1, 1]], bool), np.array([[1, 0], [1, 1], [1, 0]], bool))
+    draw = PlainDraw(Noise(1, 1, Domain.TRAINING), Stream.EXPLORE)
+    actions, _, _ = config.method.choose(
+        config, hyperparameters, learner, memory, rows._replace(legal=masks), draw.for_step(0, 0), True
+    )
+    gates, lamps = np.asarray(actions.gate), np.asarray(actions.lamp)
+    assert all(mask[gate] for mask, gate in zip(masks[0], gates, strict=True))
+    assert all(mask[lamp] for mask, lamp in zip(masks[1], lamps, strict=True))
+    for function, message in (
+        (lambda observed, best, probabilities, draw: 0.5, "gave float"),
+        (lambda observed, best: best, "is called with"),
+    ):
+        with pytest.raises(SettingError, match=message):
+            jm.train(Corridor(), jm.QLearning(explorer=function), steps=20, lane="plain", folder=None)
+    with pytest.raises(SettingError, match="must be a function"):
+        jm.DQN(explorer=3)

@@ -289,6 +289,7 @@ def test_a_class_that_is_wrong_makes_check_end_with_one(place):
 
 
 @pytest.mark.slow
+@pytest.mark.draws
 def test_the_tour_runs_from_an_empty_folder(tmp_path, monkeypatch):
     """With fewer decisions and seeds; how long the whole takes is measured by benchmarks."""
     from jokulmist.command import tour

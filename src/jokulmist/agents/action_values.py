@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
 import numpy as np
+from pydantic import BeforeValidator, PlainSerializer
 
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import draw_legal
-from jokulmist.errors import SettingError
+from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.learning.action_distributions import LOW, joint_over
+from jokulmist.loading import function_named, name_of
 
 MOST_COMBINATIONS = 4096
 
@@ -37,15 +39,59 @@ def masked_values(spec: Spec, values: Any, legal: Any) -> Any:
     return jnp.where(allowed, values, LOW)
 
 
-def chosen_index(config: Any, values: Any, legal: Any, noise: Any, exploration: Any) -> Any:
+def _read_explorer(value: Any) -> Any:
+    if value is None or callable(value):
+        return value
+    if isinstance(value, str) and ":" in value:
+        try:
+            return function_named(value)
+        except JokulmistError as wrong:
+            raise ValueError(str(wrong)) from None
+    raise ValueError('must be a function (observed, best, probabilities, draw) -> action, in a plan "file.py:name"')
+
+
+Explorer = Annotated[
+    Any, BeforeValidator(_read_explorer), PlainSerializer(lambda value: None if value is None else name_of(value))
+]
+
+
+def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, noise: Any) -> Any:
+    """What a function of the user's own explores, one action a copy; the best where that is not allowed."""
+    xp = noise.xp
+    try:
+        index = xp.asarray(config.explorer(observed, best, probabilities, noise))
+    except Exception as failure:  # whatever the user's function raises
+        raise SettingError(
+            f"the function `{name_of(config.explorer)}` failed: {type(failure).__name__}: {failure}. It is called with "
+            "(observed, best, probabilities, draw), whose arrays have a row a copy, and gives an action for each."
+        ) from failure
+    if index.shape != best.shape or index.dtype.kind not in "iu":
+        raise SettingError(
+            f"the function `{name_of(config.explorer)}` gave {index.dtype} of shape {tuple(index.shape)}; it must give "
+            f"whole numbers of shape {tuple(best.shape)}, the index of an action for each copy."
+        )
+    allowed = config.joint.legal(observed.legal)
+    index = xp.clip(index, 0, config.joint.count - 1).astype("int32")
+    if allowed is None:
+        return index
+    return xp.where(xp.take_along_axis(allowed, index[:, None], axis=1)[:, 0], index, best)
+
+
+def chosen_index(config: Any, values: Any, observed: Any, noise: Any, exploration: Any) -> Any:
     """The best action of each copy, or with a chance of `exploration` any that is allowed; None for the best alone."""
     xp = noise.xp
     best = values.argmax(axis=1).astype("int32")
     if exploration is None:
         return best
-    u = noise.uniform(shape=(2, config.copies))
     joint = config.joint
-    allowed = joint.legal(legal)
+    allowed = joint.legal(observed.legal)
+    if config.explorer is not None:
+        able = xp.ones(values.shape, bool) if allowed is None else allowed
+        any_action = able / able.sum(axis=1, keepdims=True)
+        is_best = xp.arange(joint.count) == best[:, None]
+        probabilities = exploration * any_action + (1.0 - exploration) * is_best
+        return explored_index(config, observed, best, probabilities, noise)
+    u = noise.uniform(shape=(2, config.copies))
     if allowed is None:
         any_action = xp.minimum(xp.floor(u[1] * joint.count), joint.count - 1).astype("int32")
     else:

@@ -7,6 +7,7 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
+from jokulmist.agents.action_values import Explorer
 from jokulmist.agents.contract import Config, Hyperparameters, WholeNumber, bootstrap_discount
 from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
@@ -34,6 +35,10 @@ class QLearning(TableAgent):
     sweeping : {"even", "prioritised"}
         Of which cells and actions: any that were met; or the one whose value is furthest from what is remembered, and
         then those that lead to it (Moore and Atkeson, 1993).
+    explorer : callable, optional
+        A function of your own that chooses while the method trains: it is called with (observed, best, probabilities,
+        draw) and gives the index of an action for each copy. `probabilities` are those by which it would be drawn
+        without it, one row a copy; what is not allowed becomes the best action. In a plan ``"file.py:name"``.
     learning_rate, discount, discount_per, exploration, bins, initial_value, trace_decay, novelty
         See `TableAgent`.
 
@@ -51,6 +56,7 @@ class QLearning(TableAgent):
 
     planning: WholeNumber = 0
     sweeping: Literal["even", "prioritised"] = "even"
+    explorer: Explorer = None
 
     traces: ClassVar[str] = "watkins"
     record_readings: ClassVar[tuple[str, ...]] = ("moved", "recorded")

@@ -19,7 +19,7 @@ from typing import Annotated, Any, ClassVar, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator
 
-from jokulmist.agents.action_values import by_label, refuse_combinations
+from jokulmist.agents.action_values import by_label, explored_index, refuse_combinations
 from jokulmist.agents.contract import Agent, Config, DiscountPer, FixedShare, Hyperparameters, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
@@ -182,10 +182,14 @@ class TableAgent(Agent):
         ops = array_ops(config.spec.masked)
         cell, allowed = config.grid.place(list(observed.numbers.T), ops)[0], config.joint.legal(observed.legal)
         row = rows_of(learner.values, cell, noise, allowed)
-        action = draw_index(
-            action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops),
-            noise.uniform(shape=(config.copies,)),
-        )
+        probabilities = action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops)
+        explorer = getattr(config, "explorer", None) if explore else None
+        if explorer is None:
+            action = draw_index(probabilities, noise.uniform(shape=(config.copies,)))
+        else:
+            xp = noise.xp
+            best = xp.stack(row, axis=1).argmax(axis=1).astype("int32")
+            action = explored_index(config, observed, best, xp.stack(probabilities, axis=1), noise)
         if config.method.draws_needed and explore:
             action = ops.select(memory.pending >= 0, memory.pending, action)
         return config.joint.native(noise.settle(action)), memory, ()
@@ -248,7 +252,8 @@ class TableAgent(Agent):
         learn: Any,
         exploring: bool = True,
     ) -> ScalarTable | None:
-        if config.spec.masked or config.traced or not isinstance(config.spec.action, Choice):
+        has_explorer = getattr(config, "explorer", None) is not None
+        if has_explorer or config.spec.masked or config.traced or not isinstance(config.spec.action, Choice):
             return None
         return ScalarTable(config, hyperparameters, learner.values, explore, learn, exploring)
 

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.action_values import by_label, chosen_index, refuse_combinations
+from jokulmist.agents.action_values import Explorer, by_label, chosen_index, refuse_combinations
 from jokulmist.agents.batches import seed_from
 from jokulmist.agents.contract import (
     AboveZero,
@@ -116,6 +116,10 @@ class DQN(Agent):
         also within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
+    explorer : callable, optional
+        A function of your own that chooses while the method trains: it is called with (observed, best, probabilities,
+        draw) and gives the index of an action for each copy. `probabilities` are those by which it would be drawn
+        without it, one row a copy; what is not allowed becomes the best action. In a plan ``"file.py:name"``.
     replay_size : int
         Decisions that are remembered, over all copies.
     replay_start : int
@@ -196,6 +200,7 @@ class DQN(Agent):
     discount: FixedShare = 0.99
     discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.05, over=0.3)
+    explorer: Explorer = None
     replay_size: Count = 100_000
     replay_start: Count = 1_000
     minibatch: Count = 64
@@ -340,7 +345,7 @@ class DQN(Agent):
         if explore:
             later = 0.0 if config.noisy else hyperparameters.exploration
             exploration = noise.xp.where(learner.decisions < learner.random_play, 1.0, later)
-        index = chosen_index(config, values, observed.legal, noise, exploration)
+        index = chosen_index(config, values, observed, noise, exploration)
         return config.joint.native(index), memory, past if explore else ()
 
     @staticmethod

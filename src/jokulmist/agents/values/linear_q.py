@@ -6,7 +6,7 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.action_values import by_label, chosen_index, masked_values, refuse_combinations
+from jokulmist.agents.action_values import Explorer, by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.agents.batches import in_rows, minibatch_of
 from jokulmist.agents.contract import (
     Agent,
@@ -67,6 +67,10 @@ class LinearQ(Agent):
         also within it.
     exploration : float or schedule, in [0, 1]
         Chance of a random action.
+    explorer : callable, optional
+        A function of your own that chooses while the method trains: it is called with (observed, best, probabilities,
+        draw) and gives the index of an action for each copy. `probabilities` are those by which it would be drawn
+        without it, one row a copy; what is not allowed becomes the best action. In a plan ``"file.py:name"``.
     replay : bool
         Whether past decisions are learned from again.
     replay_size, replay_start, minibatch, learn_every : int
@@ -90,6 +94,7 @@ class LinearQ(Agent):
     discount: FixedShare = 0.99
     discount_per: DiscountPer = "decision"
     exploration: Share = linear(1.0, 0.02, over=0.5)
+    explorer: Explorer = None
     features: Kind = "tiles"
     tiles: Count = 6
     tilings: Count = 8
@@ -148,7 +153,7 @@ class LinearQ(Agent):
         explore: bool,
     ) -> tuple[Any, Any, tuple[()]]:
         values = masked_values(config.spec, config.made_of.values(learner.weights, observed.numbers), observed.legal)
-        index = chosen_index(config, values, observed.legal, noise, hyperparameters.exploration if explore else None)
+        index = chosen_index(config, values, observed, noise, hyperparameters.exploration if explore else None)
         return config.joint.native(index), memory, ()
 
     @staticmethod

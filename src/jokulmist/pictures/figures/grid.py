@@ -82,8 +82,8 @@ def _label(grid: EvaluationGrid, k: int) -> str:
 def _reach(grid: EvaluationGrid, means: Any) -> tuple[float, float]:
     """From random play to the best reference, or what the policy reaches beyond them: returns that are all near the
     best shall not look as if some were bad."""
-    others = [result.mean for by_player in grid.results for player, result in by_player.items() if player != "policy"]
-    return min([float(means.min()), *others]), max([float(means.max()), *others])
+    beside = [result.mean for by_player in grid.results for player, result in by_player.items() if player != "policy"]
+    return min([float(means.min()), *beside]), max([float(means.max()), *beside])
 
 
 def _map(grid: EvaluationGrid, axes: Axes) -> None:
