@@ -57,9 +57,7 @@ def test_every_candidate_is_a_run_that_comes_out_the_same_alone(search, tmp_path
     assert search.score == table["score"][0]
     for seed, name in best.runs.items():
         run = jm.Run.open(search.path / name)
-        alone = jm.train(
-            run.environment, run.plan.agent, steps=600, seed=int(seed), folder=tmp_path, lane="plain", workers=1
-        )
+        alone = jm.train(run.environment, run.plan.agent, steps=600, seed=int(seed), folder=tmp_path, lane="plain")
         assert (alone.path / "episodes.csv").read_bytes() == (run.path / "episodes.csv").read_bytes()
         assert best.scores["0"][seed] == pytest.approx(alone.mean_return(), rel=1e-6)
 

@@ -212,17 +212,7 @@ def runs(folder: Path, json: bool, most: int, **filters: Any) -> None:
         print_json(rows)
     elif rows:
         rows_shown = rows[-most:] if filters["sort"] == "began" else rows[:most]
-        games = any(row.get("return_of") for row in rows_shown)
-        print_table(
-            [
-                {
-                    name: value
-                    for name, value in {**row, "began": row["began"][:16].replace("T", " ")}.items()
-                    if games or name != "return_of"
-                }
-                for row in rows_shown
-            ]
-        )
+        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in rows_shown])
         if len(rows_shown) < len(rows):
             typer.echo(f"{len(rows) - len(rows_shown):,} more; `--most {len(rows)}` shows them, too", err=True)
     elif every:

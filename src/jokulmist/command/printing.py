@@ -40,9 +40,10 @@ def _finite(value: Any) -> Any:
 
 
 def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
-    """Rows as a table; numbers to the right."""
+    """Rows as a table; numbers to the right, and no column in which nothing stands."""
     from rich.table import Table
 
+    rows = [{name: row[name] for name in rows[0] if any(r[name] != "" for r in rows)} for row in rows]
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for name, first in rows[0].items():
         number = isinstance(first, (int, float)) and not isinstance(first, bool)
