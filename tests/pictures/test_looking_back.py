@@ -15,6 +15,7 @@ from places import Corridor, Drift, Signal
 import jokulmist as jm
 from jokulmist.command.main import main
 from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.pictures.replay import DPI, HEIGHT, ReplayFrames
 from jokulmist.pictures.report.page import differing
 from jokulmist.records.run_index import chosen, rows_in
 from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_scene
@@ -263,3 +264,16 @@ def test_an_episode_by_hand_is_kept_like_any_other(tmp_path):
     assert stored.total == unpaid.total
     assert stored.table["sales"].iloc[0] > 0.0  # a term that counts for nothing is recorded
     assert pd.read_parquet(path)["level"].iloc[-1] == pytest.approx(episode.observation.level, rel=1e-6)
+
+
+def test_where_a_class_has_no_picture_what_is_observed_is_drawn(tmp_path):
+    run = jm.train(Corridor(), jm.RandomPlay(), episodes=2, lane="plain", record_every=1, folder=tmp_path, seed=1)
+    scene = recorded_scene(run, "last")
+    cells = scene.rollout.table["cell"].to_numpy()
+    moment = int(np.flatnonzero(cells != cells[0])[0])
+    frames = ReplayFrames([scene], Corridor())
+    first, later = (np.asarray(frames.frame(k), int)[: HEIGHT * DPI // 2] for k in (0, moment))
+    water = np.array([0x2F, 0x6F, 0x8F])
+    blue = [(np.abs(frame - water).sum(axis=2) < 30).sum() for frame in (first, later)]
+    assert blue[0] != blue[1]  # the bar is as long as the cell is far
+    assert (blue[1] > blue[0]) == (cells[moment] > cells[0])

@@ -6,6 +6,7 @@ What does not move is drawn once; at each moment only the pictures, the words an
 
 from __future__ import annotations
 
+import math
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
@@ -24,6 +25,7 @@ from jokulmist.training.runs.scenes import Scene, scene_of
 KINDS = ("gif", "mp4", "png")
 MOST_FRAMES = 150
 STRIP = 6
+MOST_BARS = 8
 WIDTH, HEIGHT, DPI = 12.8, 8.0, 80
 LAST_SECONDS = 1.5
 
@@ -203,9 +205,28 @@ class Panel:
             self._picture.imshow(pixels, interpolation="nearest")
             self._picture.set_axis_off()
             return channel.name
-        self._picture.text(0.5, 0.5, "the class has no `picture`", ha="center", transform=self._picture.transAxes)
-        self._picture.set_axis_off()
+        self._draw_channels(moment)
         return ""
+
+    def _draw_channels(self, moment: int) -> None:
+        """Where the class has no picture: what is observed, a bar a number between its bounds."""
+        axes = self._picture
+        axes.set_axis_off()
+        row = self._table.iloc[moment]
+        numbers = [c for c in self.description.spec.numbers if c.size == 1 and c.name in self._table]
+        channels = numbers[:MOST_BARS]
+        for k, channel in enumerate(channels):
+            value = float(np.asarray(row[channel.name]).reshape(-1)[0])
+            low, high = (float(np.asarray(bound).reshape(-1)[0]) for bound in (channel.low, channel.high))
+            share = (value - low) / (high - low) if math.isfinite(high - low) and high > low else 0.0
+            axes.barh(k, 1.0, color=style.STYLE["grid.color"], height=0.5)
+            axes.barh(k, min(max(share, 0.0), 1.0), color=style.WATER, height=0.5)
+            axes.text(-0.02, k, channel.name, ha="right", va="center")
+            axes.text(1.02, k, f"{value:.4g} {channel.unit}".rstrip(), va="center")
+        if not channels:
+            axes.text(0.5, 0.5, "the class has no `picture`", ha="center", transform=axes.transAxes)
+        axes.set_xlim(-0.35, 1.25)
+        axes.set_ylim(max(len(channels), 3) - 0.5, -0.5)
 
     def _terms(self, moment: int) -> str:
         """What each term brought in the last decision, and so far."""
