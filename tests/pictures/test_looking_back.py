@@ -272,7 +272,7 @@ def test_where_a_class_has_no_picture_what_is_observed_is_drawn(tmp_path):
     cells = scene.rollout.table["cell"].to_numpy()
     moment = int(np.flatnonzero(cells != cells[0])[0])
     frames = ReplayFrames([scene], Corridor())
-    first, later = (np.asarray(frames.frame(k), int)[: HEIGHT * DPI // 2] for k in (0, moment))
+    first, later = (np.asarray(frames.frame(k), int)[: int(HEIGHT * DPI) // 2] for k in (0, moment))
     water = np.array([0x2F, 0x6F, 0x8F])
     blue = [(np.abs(frame - water).sum(axis=2) < 30).sum() for frame in (first, later)]
     assert blue[0] != blue[1]  # the bar is as long as the cell is far
