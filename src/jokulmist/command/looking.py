@@ -197,7 +197,7 @@ def partners_of(partners: list[str]) -> dict[str, list[str]]:
 
 
 def runs(folder: Path, json: bool, most: int, **filters: Any) -> None:
-    from jokulmist.records.run_index import chosen, rows_in
+    from jokulmist.records.run_index import chosen, readable, rows_in
 
     if not folder.is_dir() and folder != Path("runs"):
         raise LookupFailed(
@@ -212,7 +212,7 @@ def runs(folder: Path, json: bool, most: int, **filters: Any) -> None:
         print_json(rows)
     elif rows:
         rows_shown = rows[-most:] if filters["sort"] == "began" else rows[:most]
-        print_table([{**row, "began": row["began"][:16].replace("T", " ")} for row in rows_shown])
+        print_table([readable(row) for row in rows_shown])
         if len(rows_shown) < len(rows):
             typer.echo(f"{len(rows) - len(rows_shown):,} more; `--most {len(rows)}` shows them, too", err=True)
     elif every:

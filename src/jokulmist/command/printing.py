@@ -43,7 +43,9 @@ def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
     """Rows as a table; numbers to the right, and no column in which nothing stands."""
     from rich.table import Table
 
-    rows = [{name: row[name] for name in rows[0] if any(r[name] != "" for r in rows)} for row in rows]
+    from jokulmist.records.run_index import without_empty_columns
+
+    rows = without_empty_columns(rows)
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for name, first in rows[0].items():
         number = isinstance(first, (int, float)) and not isinstance(first, bool)

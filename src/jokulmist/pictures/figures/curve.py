@@ -287,5 +287,5 @@ def _closings(axes: Axes, course: Course, over: str, rows: list[Axes]) -> None:
     band.set_ylabel("closed by" if rows else "share closed by")
     band.set_yticks([0.0, 0.5, 1.0])
     band.grid(False)
-    band.legend(loc="upper center", bbox_to_anchor=(0.5, -1.05 if rows else -0.5), ncols=min(4, len(met_closings)))
+    band.legend(loc="upper center", bbox_to_anchor=(0.5, -0.95 if rows else -0.46), ncols=min(4, len(met_closings)))
     style.counted_axis(band, over)

@@ -17,7 +17,7 @@ from jokulmist.pictures.report import charts
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import DIFF, LOG
-from jokulmist.records.run_index import row_of
+from jokulmist.records.run_index import readable, row_of, without_empty_columns
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
 from jokulmist.training.plans.setting_differences import differing as names_differing
@@ -80,7 +80,9 @@ def save_report(
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
-        "rows": [row_of(run.path, run.origin) for run in several if run.path is not None],
+        "rows": without_empty_columns(
+            [readable(row_of(run.path, run.origin)) for run in several if run.path is not None]
+        ),
         "runs": [told_of(run, references, replays and len(several) <= 4, on_message) for run in several],
         "curve": charts.curve(several, references),
         "differ": differing(several),
