@@ -74,7 +74,10 @@ def wrong_of_fifty(draw, make):
     return sum(any(row["verdict"] == DIFFERENT for row in make(draw)) for _ in range(50))
 
 
-@pytest.mark.parametrize("case", ["one of six is far off", "sizes and spreads differ", "six are equal"])
+@pytest.mark.parametrize(
+    "case",
+    [pytest.param("one of six is far off", marks=pytest.mark.slow), "sizes and spreads differ", "six are equal"],
+)
 def test_equal_groups_are_called_different_in_one_case_of_twenty_at_most(case):
     def make(draw):
         if case == "sizes and spreads differ":  # a plain difference is called different in 12 % here

@@ -62,6 +62,7 @@ def test_every_candidate_is_a_run_that_comes_out_the_same_alone(search, tmp_path
         assert best.scores["0"][seed] == pytest.approx(alone.mean_return(), rel=1e-6)
 
 
+@pytest.mark.slow
 def test_the_winner_is_run_again_on_new_seeds_and_its_plan_trains(search):
     mean, low, high = search.score_again
     assert [run.seed for run in search.winner_runs] == [1001, 1002]
@@ -104,6 +105,7 @@ def test_settings_that_a_search_does_not_give_are_told(search, tmp_path):
             jm.Search.open(forged)
 
 
+@pytest.mark.slow
 def test_going_on_with_a_search_that_is_done_trains_nothing(search):
     before = {run.path: (run.path / "origin.json").stat().st_mtime for run in search.runs}
     repeated = jm.Search.open(search.path).resume(workers=1)
@@ -111,6 +113,7 @@ def test_going_on_with_a_search_that_is_done_trains_nothing(search):
     assert {run.path: (run.path / "origin.json").stat().st_mtime for run in repeated.runs} == before
 
 
+@pytest.mark.slow
 def test_a_promoted_candidate_is_the_run_that_was_never_halted(tmp_path):
     search = tuned(tmp_path, method="halving", candidates=6, steps=900, again=0)
     top = next(c for c in search.board.candidates if "0" in c.scores)

@@ -243,6 +243,7 @@ def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
     assert (second_item.path / "origin.json").read_text() == before
 
 
+@pytest.mark.slow
 def test_a_job_that_was_killed_before_its_first_checkpoint_begins_anew(tmp_path, monkeypatch):
     run = jm.train(jm.gallery.Tarn(), jm.QLearning(), steps=400, lane="plain", folder=tmp_path)
     shutil.rmtree(run.path / "checkpoints")
