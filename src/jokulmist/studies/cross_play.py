@@ -316,7 +316,10 @@ def cross_play(
         environment = first.environment
     players = describe(environment).players
     if not players:
-        raise SettingError(f"`{describe(environment).name}` has no players, so there is nobody to exchange.")
+        raise SettingError(
+            f"`{describe(environment).name}` has no players, so nobody can be exchanged. To lay runs "
+            "side by side use `jm.compare` (`jokulmist compare`)."
+        )
     policies = [run if isinstance(run, Policy) else run.policy for run in opened]
     parts = [{player: policy.player(player) for player in players} for policy in policies]
     names = tuple(run.name if isinstance(run, Run) else f"policy {k}" for k, run in enumerate(opened))
