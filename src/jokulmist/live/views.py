@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import io
 import math
 import threading
@@ -16,6 +17,7 @@ from jokulmist.errors import JokulmistError, LookupFailed, SettingError
 from jokulmist.pictures.replay import Still
 from jokulmist.pictures.report import charts
 from jokulmist.pictures.report.page import differing, told_of
+from jokulmist.plain_files import plain_file
 from jokulmist.records.checkpoints import checkpoints_of
 from jokulmist.records.files import size_of
 from jokulmist.records.origin import ORIGIN
@@ -30,6 +32,8 @@ from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, recorded_scene
 
+# As `evaluate` of several runs leaves it beside them.
+CROSS_PLAY = "cross-play.csv"
 MOST_LISTED = 500
 MOST_KEPT = 12
 MOST_COMPARED = 40
@@ -142,6 +146,7 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         "notes": [],
         "bands": None,
         "players": any(str(name).endswith(".return") for run in runs for name in run.episodes.columns),
+        "crossplay": _crossplay(paths[0].parent, [path.name for path in paths]),
     }
     if not measure:
         return content
@@ -160,6 +165,24 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         over=comparison.over,
     )
     return content
+
+
+def _crossplay(folder: Path, names: list[str]) -> dict[str, Any] | None:
+    """How these runs did with each other, if they were let play together; rows play the first player."""
+    try:
+        with plain_file(folder / CROSS_PLAY).open(encoding="utf-8", newline="") as stream:
+            reader = csv.DictReader(stream)
+            first, second = (reader.fieldnames or ["", ""])[:2]
+            cells = {(row[first], row[second]): _cell(row) for row in reader}
+        matrix = [[cells[row, column] for column in names] for row in names]
+    except (OSError, ValueError, KeyError, TypeError, csv.Error, JokulmistError):
+        return None  # they did not play yet, or somebody else wrote there
+    return {"first": first, "second": second, "names": names, "cells": matrix}
+
+
+def _cell(row: dict[str, str]) -> dict[str, float]:
+    mean, low, high = (float(row[name]) for name in ("mean_return", "ci95_low", "ci95_high"))
+    return {"mean": mean, "half": 0.5 * (high - low)}
 
 
 def _bands(middle: Any) -> dict[str, Any]:

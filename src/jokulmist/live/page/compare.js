@@ -1,6 +1,18 @@
 // Several runs over each other; the address holds which.
 import { Chart } from "/page/charts.js";
-import { ask, button, make, table } from "./tools.js";
+import { ask, button, make, number, table } from "./tools.js";
+
+function matrix(told) {
+  const means = told.cells.flat().map(cell => cell.mean), low = Math.min(...means), high = Math.max(...means);
+  const cell = ({ mean, half }) => {
+    const made = make("td", { class: "number" }, `${number(mean)} \u00b1 ${number(half)}`);
+    made.style.background = `color-mix(in srgb, var(--c1) ${Math.round(10 + 40 * (mean - low) / (high - low || 1))}%, transparent)`;
+    return made;
+  };
+  return make("section", {}, make("h2", {}, "Played together"), make("p", { class: "note" }, `mean return and half of its 95 % interval; a row plays ${told.first}, a column ${told.second}`),
+    make("div", { class: "scroll" }, make("table", {}, make("thead", {}, make("tr", {}, make("th", {}, ""), told.names.map(name => make("th", { scope: "col" }, name)))),
+      make("tbody", {}, told.names.map((name, k) => make("tr", {}, make("th", { scope: "row" }, name), told.cells[k].map(cell)))))));
+}
 
 export async function compareView(main, known, { query }) {
   const runs = query.get("runs") || "", by = query.get("by") || "";
@@ -16,6 +28,7 @@ export async function compareView(main, known, { query }) {
     make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
       told.players && !known.look ? button("let them play together", async () => { const [run, ...partners] = runs.split(","); await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { partners }); location.hash = "#/queue"; }) : ""),
     make("section", {}, make("h2", {}, "Curves"), figure),
+    told.crossplay ? matrix(told.crossplay) : "",
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",
     told.pairs.length ? make("section", {}, make("h2", {}, "Pairs"), table(told.pairs, ["first", "second", "difference", "chance", "p_adjusted", "verdict"], { p_adjusted: "p, adjusted" })) : "",
