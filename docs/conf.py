@@ -1,5 +1,6 @@
 """How the site is built: `sphinx-build -W docs build/site`. The pages are those that a forge shows; the reference is made from the docstrings."""
 
+import inspect
 import re
 import sys
 from operator import attrgetter
@@ -11,6 +12,7 @@ sys.path.insert(0, str(ROOT / "src"))
 
 import jokulmist  # noqa: E402
 from jokulmist.agents.registry import AGENTS  # noqa: E402
+from jokulmist.environments.modifiers.kinds import KINDS  # noqa: E402
 from jokulmist.settings import described_settings  # noqa: E402
 
 project, author, release = "Jokulmist", "The Jokulmist team", jokulmist.__version__
@@ -72,27 +74,61 @@ def entry(name):
 
 
 def settings_page():
-    """Each setting of each method: its default as a plan writes it, what it may be, and what it means."""
+    """Each setting of each method, network and modifier: its default, what it may be, what it means, and how a plan writes it."""
     lines = [
         "Settings of methods",
         "===================",
         "",
         "In Python ``jm.PPO(clip=0.1)``; in a plan a line under ``[agent]``, ``clip = 0.1``; on the command line",
-        '``--set agent.clip=0.1``. Schedules are texts in a plan, e.g. ``"linear(0.001, 0, over=1.0)"``. Where there is',
+        "``--set agent.clip=0.1``. Schedules, networks and modifiers are at the end. Where there is",
         "no default, the method chooses by what is seen and done.",
         "",
     ]
     for name, kind in AGENTS.items():
-        if not kind.model_fields or name in ("Fixed", "Roster"):
-            continue
-        lines += [name, "-" * len(name), "", ".. list-table::", "   :header-rows: 1", "   :widths: 20 20 20 40", ""]
-        lines += ["   * - setting", "     - default", "     - allowed", "     - meaning"]
-        for setting, (allowed, meaning) in described_settings(kind).items():
-            default = kind.model_fields[setting].get_default()
-            shown = "" if default is None else f"``{default}``"
-            lines += [f"   * - ``{setting}``", f"     - {shown}", f"     - {allowed}", f"     - {meaning}"]
-        lines.append("")
-    return lines
+        if kind.model_fields and name not in ("Fixed", "Roster"):
+            lines += [name, "-" * len(name), "", *settings_table(kind)]
+    lines += [
+        "Networks",
+        "--------",
+        "",
+        'In a plan ``network = { use = "Dense", hidden = [64, 64] }``, or ``network = "mine.py:sight"`` for a function',
+        "of your own; novelty likewise: ``novelty = { weight = 0.1 }``.",
+        "",
+    ]
+    for kind in (jokulmist.Dense, jokulmist.Convolutional, jokulmist.Recurrent, jokulmist.Novelty):
+        lines += [kind.__name__, "~" * len(kind.__name__), "", *settings_table(kind)]
+    lines += [
+        "Schedules",
+        "---------",
+        "",
+        "Wherever a setting may move, a plan has a table: ``{ linear = [0.5, 0.1], over = 1.0 }``,",
+        "``{ geometric = [1.0, 0.05], over = 0.5 }``, ``{ geometric = [1.0], rate = 0.99, floor = 0.02 }``,",
+        "``{ piecewise = [[0.0, 1.0], [0.5, 0.1]] }``. A float up to 1.0 is a share of the run, a whole number counts",
+        'decisions (with ``of = "episodes"`` episodes).',
+        "",
+        "Modifiers",
+        "---------",
+        "",
+        'In a plan, under ``[environment]``: ``modify = [{ use = "Stack", count = 4 }, { use = "TimeLeft" }]``, in the',
+        "order in which they are put around the environment. Their settings are the parameters of their classes:",
+        "",
+    ]
+    for name, kind in KINDS.items():
+        parameters = [p.replace(annotation=p.empty) for p in inspect.signature(kind).parameters.values()]
+        lines.append(f"- ``{name}({', '.join(map(str, parameters))})``")
+    return [*lines, ""]
+
+
+def settings_table(kind):
+    """The settings of a class, a row each."""
+    lines = [".. list-table::", "   :header-rows: 1", "   :widths: 20 20 20 40", ""]
+    lines += ["   * - setting", "     - default", "     - allowed", "     - meaning"]
+    for setting, (allowed, meaning) in described_settings(kind).items():
+        field = kind.model_fields[setting]
+        default = None if field.is_required() else field.get_default()
+        shown = "" if default is None else f"``{default}``"
+        lines += [f"   * - ``{setting}``", f"     - {shown}", f"     - {allowed}", f"     - {meaning}"]
+    return [*lines, ""]
 
 
 def write_reference(app):

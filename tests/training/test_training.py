@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from places import Branching, Camera, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
-from jokulmist.errors import BrokenEnvironment, SettingError
+from jokulmist.errors import BrokenEnvironment, RunNotice, SettingError
 from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -330,3 +330,13 @@ def test_ctrl_c_ends_cleanly_with_everything_saved(lane, tmp_path):
     assert output == f"status stopped {len(run.episodes)}\n"
     assert run.status == "stopped"
     assert run.policy.decisions == run.origin["decisions"]
+
+
+def test_a_warning_names_the_line_of_whoever_called(tmp_path):
+    for call in (
+        lambda: jm.train(Corridor(), AGENT, steps=3, folder=None),
+        lambda: jm.train_seeds(Corridor(), AGENT, [0], steps=3, folder=tmp_path, workers=1),
+    ):
+        with pytest.warns(RunNotice, match="no episode may close") as notices:
+            call()
+        assert {notice.filename for notice in notices} == {__file__}
