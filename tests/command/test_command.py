@@ -32,7 +32,16 @@ def place(tmp_path_factory):
     product = jokulmist("new", "pond.py", folder=folder)
     assert product.returncode == 0, product.stderr
     trained = jokulmist(
-        "train", "pond.toml", "--set", "training.steps=6_000", "--set", "training.seeds=[0,1]", "--json", folder=folder
+        "train",
+        "pond.toml",
+        "--set",
+        "training.steps=6_000",
+        "--set",
+        "training.seeds=[0,1]",
+        "--workers",
+        1,
+        "--json",
+        folder=folder,
     )
     assert trained.returncode == 0, trained.stderr
     (folder / "trained.json").write_text(trained.stdout)
