@@ -230,7 +230,7 @@ MUTATIONS = [
         'Finding("warning", str(failure)',
         "tests/workshop/test_check.py",
     ),
-    ("command/queueing.py", '"first", "accept")', '"first")', "tests/work/test_queue.py -k elsewhere"),
+    ("command/queueing.py", '"move-down", "accept")', '"move-down")', "tests/work/test_queue.py -k elsewhere"),
     ("gallery/greenhouse.py", "17.6 * warmth", "17.0 * warmth", "tests/gallery/test_gallery.py -k greenhouse"),
 ]
 
