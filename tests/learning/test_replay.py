@@ -103,7 +103,7 @@ def wanted(happened, copy, turn, n_step):
 @cache
 def drawing(*shape):
     """`sampled` as one program a shape."""
-    return jax.jit(memory.sampled, static_argnums=(0, 3, 4))
+    return jax.jit(memory.sample_replay, static_argnums=(0, 3, 4))
 
 
 @pytest.mark.slow
