@@ -165,13 +165,12 @@ def close(one, other):
             assert np.allclose(column.astype(float), other.columns[name].astype(float), rtol=1e-4, atol=1e-4), name
 
 
-def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(monkeypatch):
+@pytest.mark.parametrize("turns", [program.EVALUATED_TURNS, 7])  # 7: episodes last over several calls of the program
+def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(turns, monkeypatch):
     policy = fresh_policy(jm.QLearning(bins=8, initial_value=0.0), Lift())
-    complete = evaluate(policy, Lift(), episodes=70, seed=3)
-    close(evaluate_compiled(policy, Lift(), 70, 3), complete)
-    monkeypatch.setattr(program, "EVALUATED_TURNS", 7)  # episodes that last over several calls of the program
+    monkeypatch.setattr(program, "EVALUATED_TURNS", turns)
     program._PROGRAMS.clear()
-    close(evaluate_compiled(policy, Lift(), 70, 3), complete)
+    close(evaluate_compiled(policy, Lift(), 70, 3), evaluate(policy, Lift(), episodes=70, seed=3))
 
 
 GALLERY = {
