@@ -49,6 +49,12 @@ def table(rows: Sequence[Mapping[Any, Any]], caption: str = "", most: int = MOST
     return f'{above}<table style="margin:2px 0"><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table>{more}'
 
 
+def without_empty_columns(rows: Sequence[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Rows of a table without the columns in which nothing stands."""
+    names = [name for name in rows[0] if any(row[name] != "" for row in rows)] if rows else []
+    return [{name: row[name] for name in names} for row in rows]
+
+
 def line(values: Sequence[float], caption: str) -> str:
     """A small line of numbers from left to right, with its least and its most."""
     finite = [float(value) for value in values if math.isfinite(value)]

@@ -254,6 +254,14 @@ def function_named(use: str, base: Path | None = None) -> Any:
     return function
 
 
+def function_setting(use: str) -> Any:
+    """The function that a setting names; a wrong name is a wrong value of the setting."""
+    try:
+        return function_named(use)
+    except JokulmistError as wrong:
+        raise ValueError(str(wrong)) from None
+
+
 def file_of(obj: Any) -> Path | None:
     """The file that a class or a function was read from, if it still stands."""
     try:

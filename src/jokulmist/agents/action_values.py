@@ -9,9 +9,9 @@ from pydantic import BeforeValidator, PlainSerializer
 
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import draw_legal
-from jokulmist.errors import JokulmistError, SettingError
+from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import LOW, joint_over
-from jokulmist.loading import function_named, name_of
+from jokulmist.loading import function_setting, name_of
 
 MOST_COMBINATIONS = 4096
 
@@ -43,10 +43,7 @@ def _read_explorer(value: Any) -> Any:
     if value is None or callable(value):
         return value
     if isinstance(value, str) and ":" in value:
-        try:
-            return function_named(value)
-        except JokulmistError as wrong:
-            raise ValueError(str(wrong)) from None
+        return function_setting(value)
     raise ValueError('must be a function (observed, best, probabilities, draw) -> action, in a plan "file.py:name"')
 
 
@@ -55,7 +52,7 @@ Explorer = Annotated[
 ]
 
 
-def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, noise: Any) -> Any:
+def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, allowed: Any, noise: Any) -> Any:
     """What a function of the user's own explores, one action a copy; the best where that is not allowed."""
     xp = noise.xp
     try:
@@ -70,7 +67,6 @@ def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, no
             f"the function `{name_of(config.explorer)}` gave {index.dtype} of shape {tuple(index.shape)}; it must give "
             f"whole numbers of shape {tuple(best.shape)}, the index of an action for each copy."
         )
-    allowed = config.joint.legal(observed.legal)
     index = xp.clip(index, 0, config.joint.count - 1).astype("int32")
     if allowed is None:
         return index
@@ -90,7 +86,7 @@ def chosen_index(config: Any, values: Any, observed: Any, noise: Any, exploratio
         any_action = able / able.sum(axis=1, keepdims=True)
         is_best = xp.arange(joint.count) == best[:, None]
         probabilities = exploration * any_action + (1.0 - exploration) * is_best
-        return explored_index(config, observed, best, probabilities, noise)
+        return explored_index(config, observed, best, probabilities, allowed, noise)
     u = noise.uniform(shape=(2, config.copies))
     if allowed is None:
         any_action = xp.minimum(xp.floor(u[1] * joint.count), joint.count - 1).astype("int32")

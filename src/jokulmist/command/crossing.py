@@ -29,14 +29,14 @@ def crossplay_later(paths: list[Path], episodes: int, seed: int, json: bool) -> 
 
 def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | None, rate: bool, json: bool) -> None:
     from jokulmist.command.waiting import telling
-    from jokulmist.studies.cross_play import ALL, cross_play
+    from jokulmist.studies.cross_play import ALL, FILE, cross_play
     from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
     with telling() as on_message:
         matrix = cross_play(runs, episodes=episodes, seed=seed, act=act, on_message=on_message)  # type: ignore[arg-type]
         ratings = matrix.ratings() if rate else None
-        target = to or paths[0].parent / "cross-play.png"
+        target = to or paths[0].parent / FILE
         saved = matrix.save(target)
         if ratings is not None:
             saved.append(ratings.save(target.with_name(f"{target.stem}-ratings{target.suffix}")))

@@ -10,6 +10,7 @@ from typing import Any
 
 import typer
 
+from jokulmist.cells import without_empty_columns
 from jokulmist.errors import printable
 
 PIPED_WIDTH = 140
@@ -42,8 +43,6 @@ def _finite(value: Any) -> Any:
 def print_table(rows: Sequence[Mapping[str, Any]]) -> None:
     """Rows as a table; numbers to the right, and no column in which nothing stands."""
     from rich.table import Table
-
-    from jokulmist.records.run_index import without_empty_columns
 
     rows = without_empty_columns(rows)
     table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))

@@ -33,7 +33,6 @@ def tune(
     from jokulmist.studies.search.settings import settings_of
     from jokulmist.studies.search.tune import make_search
     from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
-    from jokulmist.training.train import checked_workers
 
     content = plan_content(plan_file, changes)
     if TUNING not in content:
@@ -48,9 +47,7 @@ def tune(
     if dry:
         _forecast(question, folder, workers, json)
         return False
-    if workers is not None:
-        checked_workers(workers)
-    search = make_search(question, folder, name)
+    search = make_search(question, folder, name, workers)
     if later:
         print_waiting(folder, [search.path], json)
         return False

@@ -234,11 +234,16 @@ def add_to_replay(spec: Spec, replay: Replay, experience: Any, action: Any, coun
 
     Examples
     --------
-    With `sample_replay`.
+    Two turns of one copy:
 
     >>> import jokulmist as jm
-    >>> jm.parts.add_to_replay.__name__
-    'add_to_replay'
+    >>> spec = jm.parts.spec_of(jm.gallery.Tarn())
+    >>> rows = jm.parts.ObservationBatch(np.ones((2, 1, spec.width), np.float32), {}, (), np.zeros((2, 1), np.int32))
+    >>> no = np.zeros((2, 1), bool)
+    >>> turns = jm.parts.Experience(rows, np.zeros((2, 1), np.int32), np.ones((2, 1), np.float32), no, no, rows, rows, ())
+    >>> replay = jm.parts.fresh_replay(spec, copies=1, slots=100)
+    >>> int(jm.parts.add_to_replay(spec, replay, turns, turns.actions[..., None]).stored)
+    2
     """
     import jax.numpy as jnp
     from jax import lax

@@ -24,6 +24,7 @@ from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
 from jokulmist.records.run_folder import CUT
 from jokulmist.records.run_index import row_of
+from jokulmist.studies import cross_play
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.search.search import Search
 from jokulmist.training.evaluation.cached_references import known_references
@@ -32,8 +33,6 @@ from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, recorded_scene
 
-# As `evaluate` of several runs leaves it beside them.
-CROSS_PLAY = "cross-play.csv"
 MOST_LISTED = 500
 MOST_KEPT = 12
 MOST_COMPARED = 40
@@ -170,7 +169,7 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
 def _crossplay(folder: Path, names: list[str]) -> dict[str, Any] | None:
     """How these runs did with each other, if they were let play together; rows play the first player."""
     try:
-        with plain_file(folder / CROSS_PLAY).open(encoding="utf-8", newline="") as stream:
+        with plain_file((folder / cross_play.FILE).with_suffix(".csv")).open(encoding="utf-8", newline="") as stream:
             reader = csv.DictReader(stream)
             first, second = (reader.fieldnames or ["", ""])[:2]
             cells = {(row[first], row[second]): _cell(row) for row in reader}

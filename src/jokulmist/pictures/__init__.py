@@ -9,11 +9,13 @@ from importlib import import_module
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from jokulmist.pictures.figures.behaviour import plot_choices, plot_policy, plot_rollout
-    from jokulmist.pictures.figures.grid import plot_grid
-    from jokulmist.pictures.replay import save_replay
-    from jokulmist.pictures.report.page import save_report
-    from jokulmist.pictures.saved import save_pictures
+    from jokulmist.pictures.figures.behaviour import plot_choices as plot_choices
+    from jokulmist.pictures.figures.behaviour import plot_policy as plot_policy
+    from jokulmist.pictures.figures.behaviour import plot_rollout as plot_rollout
+    from jokulmist.pictures.figures.grid import plot_grid as plot_grid
+    from jokulmist.pictures.replay import save_replay as save_replay
+    from jokulmist.pictures.report.page import save_report as save_report
+    from jokulmist.pictures.saved import save_pictures as save_pictures
 
 _HOMES = {
     "plot_choices": "figures.behaviour",
@@ -24,15 +26,7 @@ _HOMES = {
     "save_replay": "replay",
     "save_report": "report.page",
 }
-__all__ = [
-    "plot_choices",
-    "plot_grid",
-    "plot_policy",
-    "plot_rollout",
-    "save_pictures",
-    "save_replay",
-    "save_report",
-]
+__all__ = list(_HOMES)
 
 
 def __getattr__(name: str) -> Any:

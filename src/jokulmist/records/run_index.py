@@ -41,12 +41,6 @@ def rows_in(folder: Path) -> tuple[list[Row], list[str]]:
     return sorted(rows, key=lambda row: (str(row["began"]), row["run"])), words
 
 
-def without_empty_columns(rows: Sequence[Mapping[str, Any]]) -> list[Row]:
-    """Rows of a table without the columns in which nothing stands."""
-    names = [name for name in rows[0] if any(row[name] != "" for row in rows)] if rows else []
-    return [{name: row[name] for name in names} for row in rows]
-
-
 def readable(row: Row) -> Row:
     """A row with the time at which the run began as a person reads it."""
     return {**row, "began": row["began"][:16].replace("T", " ")}

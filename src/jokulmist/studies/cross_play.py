@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 FEWEST_RUNS = 4
 MOST_PAIRINGS = 10_000
+# The picture of a matrix, beside its runs; the table beside it has the same name.
+FILE = "cross-play.png"
 ALL = "all players"
 Array = np.ndarray[Any, Any]
 

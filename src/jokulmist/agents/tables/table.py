@@ -189,7 +189,7 @@ class TableAgent(Agent):
         else:
             xp = noise.xp
             best = xp.stack(row, axis=1).argmax(axis=1).astype("int32")
-            action = explored_index(config, observed, best, xp.stack(probabilities, axis=1), noise)
+            action = explored_index(config, observed, best, xp.stack(probabilities, axis=1), allowed, noise)
         if config.method.draws_needed and explore:
             action = ops.select(memory.pending >= 0, memory.pending, action)
         return config.joint.native(noise.settle(action)), memory, ()

@@ -43,6 +43,9 @@ __all__ = [
     "TimeLeft",
 ]
 
-BASES = (ActionModifier, ObservationModifier, RewardModifier)
 # What a plan names by `use`.
-KINDS: dict[str, type[Modifier]] = {name: globals()[name] for name in __all__ if globals()[name] not in BASES}
+KINDS: dict[str, type[Modifier]] = {
+    name: globals()[name]
+    for name in __all__
+    if globals()[name] not in (ActionModifier, ObservationModifier, RewardModifier)
+}

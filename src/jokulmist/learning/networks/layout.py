@@ -18,9 +18,9 @@ import numpy as np
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
 
 from jokulmist.environments.spaces.channels import Channel, Spec
-from jokulmist.errors import JokulmistError, SettingError, listed, nearest
+from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning.networks.inputs import Gain, Inputs
-from jokulmist.loading import function_named, name_of
+from jokulmist.loading import function_setting, name_of
 from jokulmist.settings import Settings
 
 Activation = Literal["tanh", "relu"]
@@ -236,10 +236,7 @@ def _read(value: Any) -> Any:
     if isinstance(value, dict) and value.get("use") in RECIPES:
         return RECIPES[value["use"]](**{k: v for k, v in value.items() if k != "use"})
     if isinstance(value, str) and ":" in value:
-        try:
-            return function_named(value)
-        except JokulmistError as wrong:
-            raise ValueError(str(wrong)) from None
+        return function_setting(value)
     raise ValueError(
         "must be `jm.Dense(64, 64)`, `jm.Convolutional()`, `jm.Recurrent(64)`, a function (channels, outputs, key) "
         "-> module, or in a plan "

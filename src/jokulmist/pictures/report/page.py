@@ -10,6 +10,7 @@ from importlib.resources import files as package_files
 from pathlib import Path
 from typing import Any
 
+from jokulmist.cells import without_empty_columns
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import JokulmistError, RecordError, SettingError
 from jokulmist.pictures.replay import save_replay
@@ -17,7 +18,7 @@ from jokulmist.pictures.report import charts
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import DIFF, LOG
-from jokulmist.records.run_index import readable, row_of, without_empty_columns
+from jokulmist.records.run_index import readable, row_of
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
 from jokulmist.training.plans.setting_differences import differing as names_differing

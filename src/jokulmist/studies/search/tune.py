@@ -140,14 +140,15 @@ def tune(
     )
     players_agent = agents_of(agent, describe(environment).action)
     question = SearchSettings(Plan(environment, players_agent, training, vary, curriculum), tuning, over)
+    return make_search(question, Path(folder), name, workers).work(workers, cluster, display, sys.argv)
+
+
+def make_search(question: SearchSettings, folder: Path, name: str | None, workers: int | None = None) -> Search:
+    """A search that has not begun: its folder holds the plan and the code as they are now. A wrong number of workers is
+    refused before."""
+    refuse_while_reading("search")
     if workers is not None:
         checked_workers(workers)
-    return make_search(question, Path(folder), name).work(workers, cluster, display, sys.argv)
-
-
-def make_search(question: SearchSettings, folder: Path, name: str | None) -> Search:
-    """A search that has not begun: its folder holds the plan and the code as they are now."""
-    refuse_while_reading("search")
     plan = question.plan
     use = use_of(type(plan.environment)).rpartition(":")[2].lower()
     path = take_folder(folder, name, f"{use}-{kinds_of(plan.agent)[0].__name__.lower()}-search")
