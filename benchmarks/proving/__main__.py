@@ -21,7 +21,7 @@ from concurrent.futures import ProcessPoolExecutor, as_completed
 from pathlib import Path
 
 import numpy as np
-from measuring import SOLVED, several
+from measuring import SOLVED, settings_of, several
 from problems import ALL, CHOOSING, TABLES, TELLING
 
 KEPT = Path(__file__).with_name("results")
@@ -41,18 +41,6 @@ QUICK = {
 def seeds_of(problem, count):
     first = 1000 if problem in CHOOSING else 0
     return list(range(first, first + count))
-
-
-def settings_of(text):
-    """Settings from ``name=value``, values as JSON or as they stand."""
-    result = {}
-    for part in filter(None, text):
-        name, _, value = part.partition("=")
-        try:
-            result[name] = json.loads(value)
-        except json.JSONDecodeError:
-            result[name] = value
-    return result
 
 
 def read(folder, name):

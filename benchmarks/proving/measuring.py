@@ -15,6 +15,18 @@ import jokulmist as jm
 SOLVED, WINDOW, EPISODES, EVALUATED = 0.9, 20, 100, 1
 
 
+def settings_of(text):
+    """Settings from ``name=value``, values as JSON or as they stand."""
+    result = {}
+    for part in filter(None, text):
+        name, _, value = part.partition("=")
+        try:
+            result[name] = json.loads(value)
+        except json.JSONDecodeError:
+            result[name] = value
+    return result
+
+
 def agent_of(method, problem, changed):
     return getattr(jm, method)(**{**ALL[problem].settings.get(method, {}), **changed})
 

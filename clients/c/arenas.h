@@ -9,9 +9,12 @@
  *     int main(void) { return arenas_serve(&(arenas_program){ .described = "...", .count = 8, ... }); }
  *
  * It goes to the address in JOKULMIST_ADDRESS, where a training has started it (`jm.Remote(command=["./program"])`). `described` is the inside of the answer to `hello`
- * as docs/protocol.md has it, without `protocol`, `secret` and `arenas`: observation, action, terms, endings, ... Observations, terms and parameters are arrays in the
- * order of `seen_names`, `term_names`, `parameter_names`; an action is one number for a choice or a range, or one for each part of `part_names`.
- * Images, several players and arrays as channels are not in this kit; the protocol has them. */
+ * as docs/protocol.md has it, without `protocol`, `secret` and `arenas`: observation, action, terms, endings, ... Observations, terms and parameters are arrays
+ * of numbers in the order of `seen_names`, `term_names`, `parameter_names`; an action is one number for a choice or a range, or one for each part of `part_names`.
+ *
+ * A name says what belongs together: "north.fuel" is the fuel of the player north, whose names stand side by side; "pull[2]" and "board[3x3]" are so many numbers in a
+ * row; "[9]" by itself is nine without a name. What may be done is told by `legal`, an entry an alternative, in the order of `legal_names`: "[9]" for one choice, "north[2]"
+ * and "south[2]" for two players; whose turn it is by `turn`. Both are declared in `described` by "says". Images are not in this kit; the protocol has them. */
 #ifndef ARENAS_H
 #define ARENAS_H
 
@@ -31,6 +34,9 @@ typedef struct {
     size_t size;                       /* of one, in bytes */
     void (*begin)(void *arena, uint32_t seed, const double *parameters, double *seen);
     int (*advance)(void *arena, const double *action, double *seen, double *terms);
+    const char *const *legal_names;    /* choices with their number of alternatives; NULL where all is always allowed */
+    void (*legal)(const void *arena, unsigned char *allowed);
+    int (*turn)(const void *arena);    /* the number of the player who decides next, below 0 where all do; NULL where all always do */
 } arenas_program;
 
 /* Answer a training until it goes; 0 then, 1 where it cannot be reached. */
@@ -129,9 +135,8 @@ static const char *arenas_skip(const char *at, const char *end, int depth) {
     return at > from ? at : NULL;
 }
 
-/* The value of a name in an object, or NULL. */
-static const char *arenas_find(const char *at, const char *end, const char *name) {
-    size_t size = strlen(name);
+/* The value of a name, of so many bytes, in an object, or NULL. */
+static const char *arenas_find_part(const char *at, const char *end, const char *name, size_t size) {
     if (!at) return NULL;
     at = arenas_space(at, end);
     if (at >= end || *at != '{') return NULL;
@@ -151,6 +156,8 @@ static const char *arenas_find(const char *at, const char *end, const char *name
     }
     return NULL;
 }
+
+static const char *arenas_find(const char *at, const char *end, const char *name) { return arenas_find_part(at, end, name, strlen(name)); }
 
 /* The k-th entry of a list, or NULL. */
 static const char *arenas_entry(const char *at, const char *end, int k) {
@@ -281,38 +288,131 @@ static int arenas_length(const char *const *names) {
     return count;
 }
 
-static void arenas_columns(arenas_text *out, const char *name, const char *const *names, const double *values, int width, int count) {
-    arenas_say(out, "\"%s\":{", name);
-    for (int k = 0; k < width; k++) {
-        arenas_say(out, "%s\"%s\":[", k ? "," : "", names[k]);
-        for (int j = 0; j < count; j++) { if (j) arenas_put(out, ",", 1); arenas_number(out, values[(size_t)j * (size_t)width + (size_t)k]); }
-        arenas_put(out, "]", 1);
+/* Where the brackets of a name begin, or its end. */
+static const char *arenas_shape(const char *name) { return name + strcspn(name, "["); }
+
+/* How many numbers a name stands for. */
+static int arenas_size(const char *name) {
+    const char *at = arenas_shape(name);
+    long size = 1;
+    while (*at && *at != ']') {
+        char *after;
+        long side = strtol(at + 1, &after, 10);
+        if (after == at + 1 || side < 1 || side > 1000000 / size) return 0;
+        size *= side;
+        at = after;
     }
-    arenas_put(out, "}", 1);
+    return (int)size;
 }
 
-static void arenas_moment(arenas_text *out, const arenas_program *p, const double *seen, const double *terms, const int *closed, int count) {
+static int arenas_width(const char *const *names) {
+    int width = 0;
+    for (int k = 0; names && names[k]; k++) width += arenas_size(names[k]);
+    return width;
+}
+
+/* Numbers, or truth values, in lists as deep as a shape is; it gives what comes after them. */
+static const double *arenas_nested(arenas_text *out, const char *shape, const double *values, int truths) {
+    if (*shape != '[' && *shape != 'x') {
+        if (truths) arenas_say(out, *values != 0.0 ? "true" : "false"); else arenas_number(out, *values);
+        return values + 1;
+    }
+    char *after;
+    long side = strtol(shape + 1, &after, 10);
+    arenas_put(out, "[", 1);
+    for (long k = 0; k < side; k++) { if (k) arenas_put(out, ",", 1); values = arenas_nested(out, after, values, truths); }
+    arenas_put(out, "]", 1);
+    return values;
+}
+
+static void arenas_column(arenas_text *out, const char *shape, const double *values, int width, int count, int truths) {
+    arenas_put(out, "[", 1);
+    for (int j = 0; j < count; j++) { if (j) arenas_put(out, ",", 1); arenas_nested(out, shape, values + (size_t)j * (size_t)width, truths); }
+    arenas_put(out, "]", 1);
+}
+
+/* Columns by name; those of a player, "north.fuel", in an object of its own. */
+static void arenas_columns(arenas_text *out, const char *name, const char *const *names, const double *values, int count, int truths) {
+    int width = arenas_width(names);
+    size_t open = 0; /* the length of the player's name whose object is open */
+    arenas_say(out, "\"%s\":", name);
+    if (names && names[0] && *names[0] == '[') { arenas_column(out, names[0], values, width, count, truths); return; }
     arenas_put(out, "{", 1);
-    arenas_columns(out, "observation", p->seen_names, seen, arenas_length(p->seen_names), count);
-    if (terms) {
+    for (int k = 0; names && names[k]; k++) {
+        const char *shape = arenas_shape(names[k]), *dot = memchr(names[k], '.', (size_t)(shape - names[k]));
+        size_t owner = dot ? (size_t)(dot - names[k]) : 0;
+        if (open && (open != owner || memcmp(names[k], names[k - 1], owner))) { arenas_put(out, "}", 1); open = 0; }
+        if (k) arenas_put(out, ",", 1);
+        if (owner && !open) { arenas_say(out, "\"%.*s\":{", (int)owner, names[k]); open = owner; }
+        const char *own = dot ? dot + 1 : names[k];
+        arenas_say(out, "\"%.*s\":", (int)(shape - own), own);
+        arenas_column(out, shape, values, width, count, truths);
+        values += arenas_size(names[k]);
+    }
+    arenas_put(out, open ? "}}" : "}", open ? 2 : 1);
+}
+
+typedef struct { double *seen, *terms, *action, *values; int *closed; double *legal; unsigned char *allowed; } arenas_room;
+
+static void arenas_moment(arenas_text *out, const arenas_program *p, const arenas_room *room, const int *places, int begins, int count) {
+    arenas_put(out, "{", 1);
+    arenas_columns(out, "observation", p->seen_names, room->seen, count, 0);
+    if (!begins) {
         arenas_put(out, ",", 1);
-        arenas_columns(out, "terms", p->term_names, terms, arenas_length(p->term_names), count);
+        arenas_columns(out, "terms", p->term_names, room->terms, count, 0);
         arenas_say(out, ",\"closed_by\":[");
         for (int j = 0; j < count; j++) {
             if (j) arenas_put(out, ",", 1);
-            if (closed[j]) arenas_say(out, "\"%s\"", p->closings[closed[j] - 1]); else arenas_say(out, "null");
+            if (room->closed[j]) arenas_say(out, "\"%s\"", p->closings[room->closed[j] - 1]); else arenas_say(out, "null");
+        }
+        arenas_put(out, "]", 1);
+    }
+    int width = arenas_width(p->legal_names);
+    if (width && p->legal) {
+        for (int j = 0; j < count; j++) {
+            /* Nobody decides in an episode that has closed: all is allowed. */
+            memset(room->allowed, 1, (size_t)width);
+            if (begins || !room->closed[j]) p->legal((const char *)p->arenas + p->size * (size_t)places[j], room->allowed);
+            for (int k = 0; k < width; k++) room->legal[(size_t)j * (size_t)width + (size_t)k] = room->allowed[k];
+        }
+        arenas_put(out, ",", 1);
+        arenas_columns(out, "legal", p->legal_names, room->legal, count, 1);
+    }
+    if (p->turn) {
+        arenas_say(out, ",\"turn\":[");
+        for (int j = 0; j < count; j++) {
+            int player = !begins && room->closed[j] ? -1 : p->turn((const char *)p->arenas + p->size * (size_t)places[j]);
+            if (player < 0) arenas_say(out, j ? ",null" : "null"); else arenas_say(out, j ? ",%d" : "%d", player);
         }
         arenas_put(out, "]", 1);
     }
     arenas_put(out, "}", 1);
 }
 
-typedef struct { double *seen, *terms, *action, *values; int *closed; } arenas_room;
+/* The column of an action's part: of "north.helm[2]" what the object of the player has under it. */
+static const char *arenas_part(const char *actions, const char *end, const char *name) {
+    const char *shape = arenas_shape(name);
+    while (actions && name < shape) {
+        const char *dot = memchr(name, '.', (size_t)(shape - name)), *stop = dot ? dot : shape;
+        actions = arenas_find_part(actions, end, name, (size_t)(stop - name));
+        name = dot ? dot + 1 : shape;
+    }
+    return actions;
+}
+
+/* Numbers from lists as deep as a shape is; NULL where one is missing. */
+static double *arenas_take(const char *at, const char *end, const char *shape, double *values) {
+    if (*shape != '[' && *shape != 'x') return arenas_read(at, end, values) ? values + 1 : NULL;
+    char *after;
+    long side = strtol(shape + 1, &after, 10);
+    for (long k = 0; values && k < side; k++) values = arenas_take(arenas_entry(at, end, (int)k), end, after, values);
+    return values;
+}
 
 /* The result of a request, or what is wrong with it. */
 static const char *arenas_answer(const arenas_program *p, const arenas_room *room, const char *secret, const char *at, const char *end, arenas_text *out) {
     const char *method = arenas_find(at, end, "method"), *params = arenas_find(at, end, "params");
-    int width = arenas_length(p->seen_names), parts = arenas_length(p->part_names), wide = arenas_length(p->parameter_names);
+    int width = arenas_width(p->seen_names), parts = arenas_length(p->part_names), wide = arenas_length(p->parameter_names), paid = arenas_width(p->term_names);
     double number;
     if (!method) return "the request has no method";
     if (!strncmp(method, "\"hello\"", 7)) {
@@ -344,7 +444,7 @@ static const char *arenas_answer(const arenas_program *p, const arenas_room *roo
             }
             p->begin((char *)p->arenas + p->size * (size_t)places[j], (uint32_t)number, room->values, room->seen + (size_t)j * (size_t)width);
         }
-        arenas_moment(out, p, room->seen, NULL, NULL, count);
+        arenas_moment(out, p, room, places, 1, count);
         return NULL;
     }
     double times = 1.0;
@@ -356,18 +456,20 @@ static const char *arenas_answer(const arenas_program *p, const arenas_room *roo
         int open = 0;
         for (int j = 0; j < count; j++) {
             if (room->closed[j]) continue;
-            for (int k = 0; k < (parts ? parts : 1); k++) {
-                const char *column = parts ? arenas_find(actions, end, p->part_names[k]) : actions;
-                if (!arenas_read(arenas_entry(column, end, j), end, &room->action[k])) return "an action is missing";
+            double *action = room->action;
+            for (int k = 0; action && k < (parts ? parts : 1); k++) {
+                const char *column = parts ? arenas_part(actions, end, p->part_names[k]) : actions;
+                action = arenas_take(arenas_entry(column, end, j), end, parts ? arenas_shape(p->part_names[k]) : "", action);
             }
-            double *terms = room->terms + (size_t)j * (size_t)arenas_length(p->term_names);
-            for (int k = 0; k < arenas_length(p->term_names); k++) terms[k] = 0.0;
+            if (!action) return "an action is missing";
+            double *terms = room->terms + (size_t)j * (size_t)paid;
+            for (int k = 0; k < paid; k++) terms[k] = 0.0;
             int closed = p->advance((char *)p->arenas + p->size * (size_t)places[j], room->action, room->seen + (size_t)j * (size_t)width, terms);
             room->closed[j] = closed > 0 && closed <= arenas_length(p->closings) ? closed : 0;
             open += !room->closed[j];
         }
         if (turn) arenas_put(out, ",", 1);
-        arenas_moment(out, p, room->seen, room->terms, room->closed, count);
+        arenas_moment(out, p, room, places, 0, count);
         if (!open) break;
     }
     if (times > 1.0) arenas_put(out, "]", 1);
@@ -379,13 +481,14 @@ int arenas_serve(const arenas_program *p) {
     if (!address) { fprintf(stderr, "let a training start this program: JOKULMIST_ADDRESS is not set\n"); return 1; }
     int socket = arenas_connect(address);
     if (socket < 0) return 1;
-    size_t count = (size_t)p->count, parts = (size_t)arenas_length(p->part_names);
+    size_t count = (size_t)p->count, width = (size_t)arenas_width(p->legal_names);
     arenas_room room = {
-        calloc(count * (size_t)arenas_length(p->seen_names) + 1, sizeof(double)), calloc(count * (size_t)arenas_length(p->term_names) + 1, sizeof(double)),
-        calloc(parts + 1, sizeof(double)), calloc((size_t)arenas_length(p->parameter_names) + 1, sizeof(double)), calloc(count + 1, sizeof(int)),
+        calloc(count * (size_t)arenas_width(p->seen_names) + 1, sizeof(double)), calloc(count * (size_t)arenas_width(p->term_names) + 1, sizeof(double)),
+        calloc((size_t)arenas_width(p->part_names) + 1, sizeof(double)), calloc((size_t)arenas_length(p->parameter_names) + 1, sizeof(double)), calloc(count + 1, sizeof(int)),
+        calloc(count * width + 1, sizeof(double)), calloc(width + 1, 1),
     };
     arenas_text in = {0}, result = {0}, out = {0};
-    int whole = room.seen && room.terms && room.action && room.values && room.closed;
+    int whole = room.seen && room.terms && room.action && room.values && room.closed && room.legal && room.allowed;
     while (whole && arenas_message(socket, &in)) {
         const char *end = in.at + in.size, *id = arenas_find(in.at, end, "id"), *after = id ? arenas_skip(id, end, 0) : NULL;
         result.size = out.size = 0;
@@ -397,7 +500,7 @@ int arenas_serve(const arenas_program *p) {
         if (result.failed || out.failed || !arenas_frame(socket, 1, out.at, out.size)) break;
     }
     close(socket);
-    free(room.seen); free(room.terms); free(room.action); free(room.values); free(room.closed);
+    free(room.seen); free(room.terms); free(room.action); free(room.values); free(room.closed); free(room.legal); free(room.allowed);
     free(in.at); free(result.at); free(out.at);
     return 0;
 }

@@ -3,7 +3,8 @@
 //   serve({ name: "Float", observation: { depth: { low: -3, high: 3 } }, action: { kind: "choice", labels: ["down", "up"] },
 //           terms: { calm: 1 }, endings: ["sunk"], time_limit: 50 }, () => new Float(), { arenas: 8 });
 //
-// An arena has begin(seed, parameters) and advance(action). Both give { observation: {...} }, and advance also terms, closed_by, measures; see docs/protocol.md.
+// An arena has begin(seed, parameters) and advance(action). Both give { observation: {...} }, and advance also terms, closed_by, measures; see docs/protocol.md. Either may
+// give a promise of it, as a game does that steps by its own frames: the arenas of a request then advance side by side.
 // In Node it goes to the address in JOKULMIST_ADDRESS, where a training has started it, or listens at { port }. In a browser it goes to { address, secret }.
 
 export const PROTOCOL = 1;
@@ -53,22 +54,28 @@ export class Talk {
     this.asked = asked; // asked of the training
     this.letIn = !asked;
     this.images = imagePaths(described.observation);
+    this.last = Promise.resolve();
   }
 
-  /** The frames that answer a request: JSON, and images after it. */
+  /** The frames that answer a request, JSON and images after it, once those before it are answered. */
   answer(text) {
+    this.last = this.last.then(() => this.answered(text));
+    return this.last;
+  }
+
+  async answered(text) {
     let id = null;
     try {
       const request = JSON.parse(text);
       id = request.id;
-      const [result, frames] = this.done(request.method, request.params ?? {});
+      const [result, frames] = await this.done(request.method, request.params ?? {});
       return [JSON.stringify({ jsonrpc: "2.0", id, result }), ...frames];
     } catch (failure) {
       return [JSON.stringify({ jsonrpc: "2.0", id, error: { code: -32000, message: String(failure?.message ?? failure) } })];
     }
   }
 
-  done(method, params) {
+  async done(method, params) {
     if (method === "hello") {
       if (params.protocol !== PROTOCOL) throw new Error(`this program speaks protocol ${PROTOCOL}`);
       this.letIn ||= params.secret === this.asked;
@@ -77,15 +84,15 @@ export class Talk {
     }
     if (!this.letIn) throw new Error("say hello first");
     if (method === "begin") {
-      const told = params.arenas.map((arena, k) => this.arenas[arena].begin(params.seeds[k], params.parameters?.[k] ?? {}));
+      const told = await Promise.all(params.arenas.map((arena, k) => this.arenas[arena].begin(params.seeds[k], params.parameters?.[k] ?? {})));
       return this.columns(told);
     }
     if (method === "advance") {
       const told = params.arenas.map(() => null), moments = [], frames = [];
       for (let turn = 0; turn < (params.times ?? 1); turn++) {
-        params.arenas.forEach((arena, k) => {
-          if (!told[k]?.closed_by) told[k] = this.arenas[arena].advance(entryOf(params.actions, k));
-        });
+        await Promise.all(params.arenas.map(async (arena, k) => {
+          if (!told[k]?.closed_by) told[k] = await this.arenas[arena].advance(entryOf(params.actions, k));
+        }));
         const [moment, images] = this.columns(told);
         moments.push(moment);
         frames.push(...images);
@@ -94,7 +101,7 @@ export class Talk {
       return [moments.length === 1 ? moments[0] : moments, frames];
     }
     if (method === "image") {
-      const { shape, data } = this.arenas[params.arena].image();
+      const { shape, data } = await this.arenas[params.arena].image();
       return [{ shape }, [data]];
     }
     if (method === "tempo") {
@@ -151,7 +158,7 @@ export async function serve(described, make, { arenas = 1, port = null, host = "
 function inBrowser(described, make, arenas, address, secret) {
   const talk = new Talk(described, make, arenas, { secret });
   const socket = new WebSocket(address);
-  socket.onmessage = event => talk.answer(event.data).forEach(frame => socket.send(frame));
+  socket.onmessage = async event => (await talk.answer(event.data)).forEach(frame => socket.send(frame));
   return new Promise((done, failed) => { socket.onclose = done; socket.onerror = () => failed(new Error(`nobody answers at ${address}`)); });
 }
 
@@ -196,9 +203,9 @@ function converse(socket, talk, masks, rest) {
       if (!frame.last) continue;
       const text = (whole.length === 1 ? whole[0] : Buffer.concat(whole)).toString("utf8");
       whole = [];
-      for (const answer of talk.answer(text)) {
+      talk.answer(text).then(answers => answers.forEach(answer => {
         socket.write(typeof answer === "string" ? framed(1, Buffer.from(answer, "utf8"), masks) : framed(2, Buffer.from(answer), masks));
-      }
+      }));
     }
   };
   socket.on("data", take);

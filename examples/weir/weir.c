@@ -46,10 +46,11 @@ int main(void) {
     static const double values[] = {0.8};
     static pond ponds[ARENAS];
     arenas_program program = {
-        "\"name\":\"Weir\",\"observation\":{\"level\":{\"low\":0,\"high\":3.5,\"unit\":\"m\"},\"melt\":{\"low\":0,\"high\":2.5}},"
+        .described = "\"name\":\"Weir\",\"observation\":{\"level\":{\"low\":0,\"high\":3.5,\"unit\":\"m\"},\"melt\":{\"low\":0,\"high\":2.5}},"
         "\"action\":{\"kind\":\"choice\",\"labels\":[\"shut\",\"quarter\",\"half\",\"most\",\"open\"]},\"terms\":{\"off\":1},\"endings\":[\"over_the_dam\"],"
         "\"time_limit\":60,\"parameters\":{\"usual_melt\":{\"value\":0.8,\"low\":0.2,\"high\":1.6}}",
-        seen, terms, NULL, melts, values, closings, ARENAS, ponds, sizeof(pond), begin, advance,
+        .seen_names = seen, .term_names = terms, .parameter_names = melts, .parameter_values = values, .closings = closings,
+        .count = ARENAS, .arenas = ponds, .size = sizeof(pond), .begin = begin, .advance = advance,
     };
     return arenas_serve(&program);
 }

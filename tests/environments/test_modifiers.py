@@ -118,6 +118,12 @@ def test_what_is_seen_follows_from_the_history_of_states():
     assert episode.observation.x.tolist() == seen[2].x.tolist()
 
 
+def test_a_whole_number_is_shown_value_by_value():
+    seen, states = walk(Colours().modified(jm.modifiers.OneHot("turn"), jm.modifiers.Stack(2, "turn")), [0, 1, 0])
+    for before, after, moment in zip([states[0], *states], states, seen, strict=False):
+        assert moment.turn.tolist() == [np.eye(10)[before.turn].tolist(), np.eye(10)[after.turn].tolist()]
+
+
 def test_images_are_cut_shrunk_greyed_and_kept_bright():
     raw = [np.asarray(m.view, float) for m in walk(Colours(), [0, 1, 0])[0]]
     cut = walk(
@@ -232,6 +238,7 @@ AROUND = {
             jm.modifiers.LastAction(),
         ),
     ),
+    "names": (Colours, (jm.modifiers.Hide("view"), jm.modifiers.OneHot("turn"), jm.modifiers.Stack(2, "turn"))),
     "rewards": (
         Buoy,
         (jm.modifiers.Scaled(3.0), jm.modifiers.Clipped(-1.0, 2.0), jm.modifiers.Potential(lambda s: s.x + s.y, 0.9)),
@@ -310,6 +317,7 @@ def test_observing_modifiers_compose_in_any_order_that_makes_sense():
         (Colours, (jm.modifiers.Crop("view", (0, 9), (0, 2)),), "`Crop` reaches to row 9"),
         (Colours, (jm.modifiers.Shrink("turn", 2),), "works on an image, and `turn` is numbers. Channels are `view`"),
         (Colours, (jm.modifiers.ObservationNoise("turn", 1.0),), "`turn` holds whole numbers"),
+        (Buoy, (jm.modifiers.OneHot("x"),), "`OneHot` shows whole numbers between bounds"),
         (Colours, (jm.modifiers.ActionNoise(0.1),), "the action has no range"),
         (Signal, (jm.modifiers.Hide("view"),), "leaves nothing to be seen"),
         (

@@ -349,6 +349,100 @@ def test_one_plays_with_keys_keeps_it_steps_through_it_and_goes_on_from_there(op
     assert len(list((runs / "rollouts").glob("ferry-seed3*.parquet"))) == 1
 
 
+DRIFT = """
+import jokulmist as jm
+
+
+class Drift(jm.Environment):
+    'A raft that is pushed along.'
+
+    time_limit = 40
+    frame_rate = 20
+
+    class State(jm.State):
+        at: int = jm.seen(low=-40, high=40)
+
+    action = jm.Choice("west", "stay", "east")
+
+    def begin(self, draw):
+        return self.State(at=0)
+
+    def advance(self, state, action, draw):
+        return state.replace(at=state.at + action - 1)
+
+    @jm.reward
+    def far(self, after):
+        return 1.0 * after.at
+"""
+
+
+def test_a_game_goes_at_the_pace_of_its_frames_and_by_arrows(opened, runs):
+    (runs.parent / "drift.py").write_text(DRIFT)
+    page, complaints = opened()
+    go(page, "#/play?environment=drift.py:Drift")
+    at = page.locator("tr", has_text="at").locator("td").nth(1)
+    page.wait_for_selector("text=decision 0: you decide")
+    page.keyboard.press("ArrowLeft")
+    page.wait_for_selector("text=decision 1: you decide")
+    assert at.inner_text() == "-1"
+    page.keyboard.press(" ")
+    page.keyboard.down("ArrowRight")
+    page.wait_for_function("() => [...document.querySelectorAll('td')].some(cell => cell.textContent === '5')")
+    page.keyboard.up("ArrowRight")
+    page.wait_for_selector("text=closed by time limit")
+    stopped = int(at.inner_text())  # it stayed once the key was let go
+    assert 5 <= stopped < 30
+    assert complaints == []
+
+
+def test_two_browsers_hold_a_seat_each_and_a_policy_the_seats_that_nobody_took(opened, runs):
+    north, complaints = opened()
+    go(north, "#/play?run=pair&shared=1")
+    north.wait_for_selector("text=decision 0: you are north and decide")
+    north.keyboard.press("ArrowRight")  # south is nobody's: the run's policy plays it
+    north.wait_for_selector("text=decision 1: you are north and decide")
+    place = north.get_by_role("link", name=re.compile("south, free")).get_attribute("href")
+    south, more = opened()
+    go(south, place)
+    south.wait_for_selector("text=decision 1: you are south and decide")
+    assert south.locator("tr", has_text="abeam").locator("td").nth(1).inner_text().startswith("-")
+    north.keyboard.press("2")
+    north.wait_for_selector("text=decision 1: you are north; waiting for south")
+    south.keyboard.press("2")
+    for page in (north, south):
+        page.wait_for_selector("text=decision 2: you are")
+    third, refused = opened()
+    go(third, place)
+    third.wait_for_selector("text=somebody else plays south")
+    assert [complaints, more, len(refused)] == [[], [], 1]
+    south.reload()
+    south.wait_for_selector("text=decision 2: you are south and decide")
+
+
+def test_a_comparison_is_asked_by_controls_that_stand_in_the_address(opened):
+    page, complaints = opened()
+    go(page, "#/run/pair")
+    page.wait_for_selector("h2:text('Who won') + figure svg g rect", state="attached")
+    go(page, "#/run/ferry")
+    page.wait_for_selector("h2:text('The same without exploration') + figure svg g rect", state="attached")
+    go(page, "#/compare?runs=ferry,calm")
+    page.wait_for_selector("h2:text('Final return of each seed')")
+    assert page.locator("h2:text('Where the returns came from') ~ .pair svg").count() == 2
+    page.get_by_label("over", exact=True).select_option("episodes")
+    page.wait_for_selector("svg[aria-label='return over episodes']")
+    measure = page.get_by_label("score").locator("option").last.get_attribute("value")
+    page.get_by_label("score").select_option(measure)
+    page.wait_for_selector(f"h2:text('Final {measure} of each seed')")
+    page.get_by_label("weights").select_option("declared")
+    page.wait_for_function("() => location.hash.includes('weights=declared')")
+    page.wait_for_selector(f"h2:text('Final {measure} of each seed')")
+    place = page.evaluate("location.hash")
+    assert (f"score={measure}" in place, "over=episodes" in place, complaints) == (True, True, [])
+    page.reload()
+    page.wait_for_selector(f"h2:text('Final {measure} of each seed')")
+    assert page.get_by_label("over", exact=True).input_value() == "episodes"
+
+
 def test_the_keyboard_alone_is_enough(opened):
     page, _ = opened()
     page.keyboard.press("Tab")

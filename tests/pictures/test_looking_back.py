@@ -18,6 +18,7 @@ from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.pictures.replay import DPI, HEIGHT, ReplayFrames
 from jokulmist.pictures.report.page import differing
 from jokulmist.records.run_index import chosen, rows_in
+from jokulmist.training.runs.course import window_of
 from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_scene
 
 pytestmark = pytest.mark.draws
@@ -173,8 +174,9 @@ def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
     ]
     assert outside == []
     charts = json.loads(page.split("const CHARTS = ")[1].split(";\n")[0])
-    means = next(item for item in charts["curve"]["series"] if item["name"] == "mean of 100")
-    wanted = ferry.episodes["return"].rolling(100, min_periods=10).mean().iloc[-1]
+    window = window_of(len(ferry.episodes))
+    means = next(item for item in charts["curve"]["series"] if item["name"] == f"mean of {window}")
+    wanted = ferry.episodes["return"].rolling(window, min_periods=10).mean().iloc[-1]
     assert means["y"][-1] == pytest.approx(wanted, rel=1e-3)
     closings = charts["runs"][0]["closings"]["series"]
     assert np.sum([item["y"] for item in closings], axis=0) == pytest.approx(1.0, abs=1e-2)

@@ -28,10 +28,10 @@ def labels(axes):
 
 
 @pytest.mark.slow
-def test_the_curve_is_the_mean_of_the_last_hundred(trained, drawn):
-    curve = next(line for line in drawn.lines if line.get_label().startswith("mean of the last 100"))
+def test_the_curve_is_the_mean_of_the_last_episodes(trained, drawn):
+    curve = next(line for line in drawn.lines if line.get_label().startswith("mean of the last "))
     returns = trained.episodes["return"].to_numpy()
-    assert curve.get_ydata()[-1] == pytest.approx(returns[-100:].mean(), rel=1e-5)
+    assert curve.get_ydata()[-1] == pytest.approx(returns[-course.window_of(len(returns)) :].mean(), rel=1e-5)
     assert curve.get_xdata()[-1] == trained.episodes["decisions"].iloc[-1]
     assert "Tarn: what QLearning learned, seed 0" in drawn.get_title(loc="left")
     assert "return" in drawn.get_ylabel()
@@ -70,7 +70,7 @@ def test_the_ledger_adds_up_to_the_return(trained):
 def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
     runs = jm.train_seeds(Corridor(slip=0.2), jm.QLearning(), steps=400, seeds=range(2), lane="plain", folder=tmp_path)
     axes = jm.plot(runs, Figure().add_subplot())
-    assert sum("mean of 100" in text for text in labels(axes)) == 2
+    assert sum(f"{run.name}, mean of" in text for run in runs for text in labels(axes)) == 2
     paths = save_pictures(runs[0])
     assert [path.name for path in paths] == ["learning-curve.png", "ledger.png"]
     assert all(path.read_bytes().startswith(b"\x89PNG") for path in paths)
@@ -80,7 +80,7 @@ def test_several_runs_are_laid_side_by_side_and_pictures_are_kept(tmp_path):
 
 def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trained, tmp_path):
     axes = jm.plot(trained, Figure(figsize=(10, 7), layout="constrained").add_subplot(), over="episodes")
-    curve = next(line for line in axes.lines if line.get_label().startswith("mean of the last 100"))
+    curve = next(line for line in axes.lines if line.get_label().startswith("mean of the last "))
     assert curve.get_xdata().tolist() == list(range(1, len(trained.episodes) + 1))
     first = trained.episodes.groupby("copy")["episode"].first().max() + 1
     marked = [patch for patch in axes.patches if "short ones come first" in patch.get_label()]
@@ -94,6 +94,10 @@ def test_a_curve_over_episodes_marks_what_short_episodes_have_to_themselves(trai
         jm.plot(trained, over="time")
     with pytest.raises(SettingError, match="`over` is nan; allowed"):
         jm.plot(trained, over=float("nan"))
+
+
+def test_a_curve_of_few_episodes_does_not_lag_behind():
+    assert [course.window_of(count) for count in (20, 300, 1_000, 50_000)] == [10, 30, 100, 100]
 
 
 @pytest.mark.slow

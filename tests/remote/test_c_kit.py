@@ -14,7 +14,8 @@ HARNESS = r"""
 #include "arenas.h"
 
 typedef struct { double level; uint32_t seed; } pond;
-static const char *const seen[] = {"level", "rain", NULL}, *const terms[] = {"calm", NULL}, *const parts[] = {"gate", "lamp", NULL};
+static const char *const seen[] = {"level", "rain[2]", NULL}, *const terms[] = {"calm", NULL}, *const parts[] = {"gate", "lamp[1x2]", NULL};
+static const char *const choices[] = {"gate[2]", NULL};
 static const char *const parameters[] = {"lift", NULL}, *const closings[] = {"dry", NULL};
 static const double values[] = {0.5};
 
@@ -23,23 +24,31 @@ static void begin(void *arena, uint32_t seed, const double *given, double *shown
     own->level = given[0];
     own->seed = seed;
     shown[0] = own->level;
-    shown[1] = 0.0;
+    shown[1] = shown[2] = 0.0;
 }
+
+static void legal(const void *arena, unsigned char *allowed) { allowed[1] = ((const pond *)arena)->level < 2.0; }
+
+static int turn(const void *arena) { return ((const pond *)arena)->level < 1.0 ? -1 : 1; }
 
 static int advance(void *arena, const double *action, double *shown, double *paid) {
     pond *own = arena;
-    own->level += action[0] + action[1];
+    own->level += action[0] + action[1] + action[2];
     shown[0] = own->level;
-    shown[1] = paid[0] = 1.0;
+    shown[1] = shown[2] = paid[0] = 1.0;
     return own->level > 5.0;
 }
 
 int main(void) {
     static pond ponds[3];
-    double seen_room[6], term_room[3], action_room[2], value_room[1];
+    double seen_room[9], term_room[3], action_room[3], value_room[1], legal_room[6];
+    unsigned char allowed_room[2];
     int closed[3];
-    arenas_program program = {"\"name\":\"Pond\"", seen, terms, parts, parameters, values, closings, 3, ponds, sizeof(pond), begin, advance};
-    arenas_room room = {seen_room, term_room, action_room, value_room, closed};
+    arenas_program program = {
+        .described = "\"name\":\"Pond\"", .seen_names = seen, .term_names = terms, .part_names = parts, .parameter_names = parameters, .parameter_values = values,
+        .closings = closings, .count = 3, .arenas = ponds, .size = sizeof(pond), .begin = begin, .advance = advance, .legal_names = choices, .legal = legal, .turn = turn,
+    };
+    arenas_room room = {seen_room, term_room, action_room, value_room, closed, legal_room, allowed_room};
     char *line = NULL;
     size_t size = 0;
     ssize_t got;
@@ -92,10 +101,10 @@ def requests():
             f'{{"method":"begin","params":{{"arenas":[0],"seeds":[{number}],"parameters":[{{"lift":{number}}}]}}}}'
         )
         result.append(
-            f'{{"method":"advance","params":{{"arenas":[0,{number}],"actions":{{"gate":[{number},1],"lamp":[0,{number}]}}}}}}'
+            f'{{"method":"advance","params":{{"arenas":[0,{number}],"actions":{{"gate":[{number},1],"lamp":[[[0,{number}]],[[{number},0]]]}}}}}}'
         )
         result.append(
-            f'{{"method":"advance","params":{{"arenas":[1],"actions":{{"gate":[1],"lamp":[0]}},"times":{number}}}}}'.replace(
+            f'{{"method":"advance","params":{{"arenas":[1],"actions":{{"gate":[1],"lamp":[[[0,0]]]}},"times":{number}}}}}'.replace(
                 "1e308", "3"
             )
         )

@@ -343,6 +343,107 @@ def test_the_game_in_node_and_the_weir_in_c_are_trained_on(tmp_path):
     assert jm.evaluate(run, pond, episodes=20).mean > jm.evaluate("random", pond, episodes=20).mean + 10.0
 
 
+STICKS = r"""
+#define ARENAS_IMPLEMENTATION
+#include "arenas.h"
+#include <string.h>
+
+/* Nine sticks on three heaps of three; whoever takes the last wins. */
+typedef struct { double heaps[3]; int who; } game;
+
+static void begin(void *arena, uint32_t seed, const double *parameters, double *seen) {
+    game *one = arena;
+    (void)parameters;
+    for (int k = 0; k < 3; k++) one->heaps[k] = 3;
+    one->who = (int)(seed % 2);
+    memcpy(seen, one->heaps, sizeof one->heaps);
+    seen[3] = seen[4] = one->who;
+}
+
+static int advance(void *arena, const double *action, double *seen, double *terms) {
+    game *one = arena;
+    int chosen = (int)action[one->who];
+    one->heaps[chosen / 3] -= chosen % 3 + 1;
+    int over = one->heaps[0] + one->heaps[1] + one->heaps[2] == 0;
+    terms[one->who] = over;
+    terms[1 - one->who] = -over;
+    one->who = 1 - one->who;
+    memcpy(seen, one->heaps, sizeof one->heaps);
+    seen[3] = seen[4] = one->who;
+    return over;
+}
+
+static void legal(const void *arena, unsigned char *allowed) {
+    const game *one = arena;
+    for (int player = 0; player < 2; player++)
+        for (int k = 0; k < 9; k++) allowed[9 * player + k] = player != one->who || k % 3 + 1 <= one->heaps[k / 3];
+}
+
+static int turn(const void *arena) { return ((const game *)arena)->who; }
+
+int main(void) {
+    static const char *const seen[] = {"heaps[3]", "north.who", "south.who", NULL}, *const terms[] = {"north.won", "south.won", NULL};
+    static const char *const parts[] = {"north", "south", NULL}, *const choices[] = {"north[9]", "south[9]", NULL}, *const closings[] = {"empty", NULL};
+    static game games[4];
+    return arenas_serve(&(arenas_program){
+        .described = "\"name\":\"Sticks\",\"players\":[\"north\",\"south\"],\"says\":[\"turn\",\"legal\"],\"time_limit\":20,\"endings\":[\"empty\"],"
+                     "\"observation\":{\"heaps\":{\"low\":0,\"high\":3,\"shape\":[3]},\"north\":{\"who\":{\"low\":0,\"high\":1}},\"south\":{\"who\":{\"low\":0,\"high\":1}}},"
+                     "\"action\":{\"north\":{\"kind\":\"choice\",\"labels\":9},\"south\":{\"kind\":\"choice\",\"labels\":9}},"
+                     "\"terms\":{\"north\":{\"won\":1},\"south\":{\"won\":1}}",
+        .seen_names = seen, .term_names = terms, .part_names = parts, .closings = closings, .count = 4, .arenas = games, .size = sizeof(game),
+        .begin = begin, .advance = advance, .legal_names = choices, .legal = legal, .turn = turn,
+    });
+}
+"""
+
+
+@pytest.mark.slow
+def test_a_game_of_two_in_c_says_whose_turn_it_is_and_what_may_be_done(tmp_path):
+    (tmp_path / "sticks.c").write_text(STICKS)
+    strict = ["-Wall", "-Wextra", "-Werror", "-pedantic", "-std=c99", "-D_POSIX_C_SOURCE=200809L"]
+    kit = f"-I{ROOT / 'clients' / 'c'}"
+    subprocess.run(["cc", *strict, kit, "-o", "sticks", "sticks.c", "-lm"], cwd=tmp_path, check=True)
+    sticks = jm.Remote(command=[str(tmp_path / "sticks")])
+    episode = sticks.episode(seed=1)
+    assert (episode.deciding, episode.observation["south"]["heaps"].tolist()) == (("south",), [3.0, 3.0, 3.0])
+    episode.act({"north": 0, "south": 2})  # the first heap is empty now
+    assert (episode.deciding, episode.legal["north"]) == (("north",), [3, 4, 5, 6, 7, 8])
+    for _ in range(2):
+        episode.act({"north": 5, "south": 8})
+    assert (episode.closed_by, dict(episode.terms)) == ("empty", {"north.won": -1.0, "south.won": 1.0})
+    run = jm.train(sticks, jm.QLearning(bins=4), steps=2_000, copies=4, folder=None)
+    won = run.episodes[["north.won", "south.won"]]
+    assert len(won) > 100
+    assert (won.abs() == 1.0).all(axis=None)
+    assert (won.sum(axis=1) == 0.0).all()
+
+
+@pytest.mark.slow
+@pytest.mark.skipif(shutil.which("node") is None, reason="Node is not installed")
+def test_a_game_that_steps_by_its_own_frames_answers_by_promises(tmp_path):
+    """Its arenas advance side by side: each waits for all four, and nobody would come if they went one by one."""
+    (tmp_path / "drift.mjs").write_text(
+        f"""import {{ serve }} from {str(ROOT / "clients" / "javascript" / "arenas.js")!r};
+let waiting = [];
+class Drift {{
+  begin(seed) {{ this.at = seed % 7; return new Promise(done => setTimeout(() => done({{ observation: {{ at: this.at }} }}), 1)); }}
+  async advance(action) {{
+    await new Promise(done => {{ waiting.push(done); if (waiting.length === 4) waiting.splice(0).forEach(go => go()); }});
+    this.at += action;
+    return {{ observation: {{ at: this.at }}, terms: {{ moved: action }} }};
+  }}
+}}
+await serve({{ name: "Drift", observation: {{ at: {{ low: 0, high: 20 }} }}, action: {{ kind: "choice", labels: ["stay", "go"] }}, terms: {{ moved: 1 }}, time_limit: 5 }},
+  () => new Drift(), {{ arenas: 4 }});
+"""
+    )
+    drift = jm.Remote(command=["node", str(tmp_path / "drift.mjs")], answer_within=20.0)
+    run = jm.train(drift, jm.QLearning(bins=4), steps=400, copies=4, folder=None)
+    assert run.status == "done"
+    assert (run.episodes["closed_by"] == "time limit").all()
+    assert set(run.episodes["return"]) > {5.0}
+
+
 @pytest.mark.slow
 def test_importing_the_library_loads_no_connection():
     code = "import sys, jokulmist as jm, jokulmist.training.train\nprint('websockets' in sys.modules)"

@@ -23,6 +23,7 @@ from jokulmist.learning import replay as replay_memory
 from jokulmist.records.run_index import row_of
 from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
 from jokulmist.training.redo import redo
+from jokulmist.training.runs.course import window_of
 from jokulmist.trees import flattened
 
 
@@ -686,8 +687,8 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
         "second gets",
         "closed by",
     ]
-    displayed = panels[1].lines[0].get_ydata()
-    assert displayed[-1] == pytest.approx(run.episodes["first.return"].tail(100).mean())
+    displayed, window = panels[1].lines[0].get_ydata(), window_of(len(run.episodes))
+    assert displayed[-1] == pytest.approx(run.episodes["first.return"].tail(window).mean())
     assert len(jm.plot([run, run]).figure.axes) == 3
     episode = Twins().episode(seed=2)  # what a base class allows counts in those below it
     while episode.state.left > 2:
@@ -696,7 +697,15 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
     alike = jm.train(Twins(), both(quick()), steps=400, lane="plain", folder=None)
     assert jm.plot(alike).get_ylabel() == "return of an episode (sum of weighted reward terms)"
     assert jokulmist("report", run.path, folder=tmp_path).returncode == 0
-    assert '"first, mean of 100"' in (run.path / "report.html").read_text()
+    page = (run.path / "report.html").read_text()
+    assert f'"first, mean of {window}"' in page
+    assert "Who won" in page
+    charts = json.loads(page.split("const CHARTS = ")[1].split(";\n")[0])["runs"][0]
+    assert [layer["name"] for layer in charts["wins"]["series"]] == ["first", "second", "draw"]
+    shares = np.array([layer["y"] for layer in charts["wins"]["series"]])
+    np.testing.assert_allclose(shares.sum(axis=0), 1.0, atol=2e-3)
+    first, second = (run.episodes[f"{player}.return"] for player in ("first", "second"))
+    assert shares[0].mean() == pytest.approx((first > second).mean(), abs=0.05)
 
 
 @pytest.mark.slow

@@ -170,9 +170,13 @@ class Live:
 
     async def compare(self, request: Request) -> Response:
         request_body = await object_in(request)
-        names, by = (texts_in(request_body, name) for name in ("runs", "by"))
+        names = texts_in(request_body, "runs")
+        controls = {name: request_body[name] for name in ("score", "over", "weights") if request_body.get(name)}
+        if not all(isinstance(value, str) for value in controls.values()):
+            raise SettingError("`score`, `over` and `weights` are texts.")
+        question = views.Question(tuple(texts_in(request_body, "by")), **controls)
         paths = [self.folder.run(name) for name in dict.fromkeys(names)]
-        return as_json(await run_in_threadpool(views.compared, paths, by, not self.look))
+        return as_json(await run_in_threadpool(views.compared, paths, question, not self.look))
 
     async def search(self, request: Request) -> Response:
         self._refuse_look()
@@ -354,8 +358,7 @@ class Live:
             with game.guard:
                 if verb == "keep":
                     return {"kept": game.save(self.folder.path)}
-                game.do(verb, request_body)
-                return game.as_json()
+                return game.answer(verb, request_body)
 
         return as_json(await run_in_threadpool(done))
 

@@ -14,7 +14,8 @@ import numpy as np
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.environments.spaces.player_actions import belongs_to
+from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
 from jokulmist.live.views import EPISODES, png, recorded
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.origin import ORIGIN
@@ -24,6 +25,7 @@ from jokulmist.training.plans.plan import plan_of
 from jokulmist.training.plans.sources import plan_code, use_of
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, scene_of
+from jokulmist.web import Refused
 from jokulmist.workshop.play import Controls
 
 MOST_GAMES = 20
@@ -38,9 +40,15 @@ class Game:
         self.hand, self.source = hand, source
         self.guard = threading.Lock()
 
-    def as_json(self) -> dict[str, Any]:
+    def answer(self, verb: str, request_body: dict[str, Any]) -> dict[str, Any]:
+        """Do what a request asks for, and tell how the episode stands."""
+        self.do(verb, request_body)
+        return self.as_json()
+
+    def as_json(self, player: str | None = None) -> dict[str, Any]:
+        """How the episode stands, for whoever plays one player or all."""
         hand, episode = self.hand, self.hand.episode
-        seen = hand.seen
+        seen = hand.seen if player is None else episode.observation[player]
         legal = episode.legal
         parts = [
             {
@@ -58,9 +66,12 @@ class Game:
                 "legal": _legal(legal, name),
             }
             for name, part in hand.parts.items()
+            if player is None or belongs_to(player, name)
         ]
+        description = describe(hand.environment)
         return {
-            "environment": describe(hand.environment).name,
+            "environment": description.name,
+            "frame_rate": description.frame_rate,
             "seed": hand.seed,
             "decision": episode.steps,
             "seen": {name: _as_json(seen[name]) for name in list(seen.keys())},
@@ -75,8 +86,8 @@ class Game:
             "parts": parts,
             "policy": hand.policy is not None,
             "agent": hand.agent,
-            "player": hand.player,
-            "players": list(describe(hand.environment).players),
+            "player": player or hand.player,
+            "players": list(description.players),
             "asked": list(episode.deciding),
             "picture": self.drawable,
         }
@@ -110,8 +121,7 @@ class Game:
         """What a request asks for."""
         hand = self.hand
         if verb == "act":
-            for name, value in dict(request_body.get("chosen") or {}).items():
-                self._choose(name, value)
+            self._choose_all(dict(request_body.get("chosen") or {}))
             hand.act()
         elif verb == "watch":
             for _ in range(min(max(int(request_body.get("decisions") or 1), 1), MOST_DECISIONS)):
@@ -130,6 +140,10 @@ class Game:
             raise SettingError(
                 f"a game does not know {verb!r:.40}; it knows act, watch, back, again, another, swap and keep."
             )
+
+    def _choose_all(self, chosen: dict[str, Any]) -> None:
+        for name, value in chosen.items():
+            self._choose(name, value)
 
     def _choose(self, name: str, value: Any) -> None:
         if name not in self.hand.parts:
@@ -162,6 +176,87 @@ class Game:
         return path.name
 
 
+class SharedGame(Game):
+    """One episode with a person at each of several seats, and a policy at the others.
+
+    A seat belongs to whoever took it first: a secret goes with it. A step is taken once all who decide have chosen.
+    """
+
+    def __init__(self, hand: Controls, source: dict[str, Any]) -> None:
+        super().__init__(hand, source)
+        self._secrets: dict[str, str] = {}
+        self._ready: set[str] = set()
+
+    def answer(self, verb: str, request_body: dict[str, Any]) -> dict[str, Any]:
+        if verb == "sit":
+            return self._sit(request_body.get("player"))
+        player = self._secrets.get(str(request_body.get("seat")))
+        if player is None:
+            raise Refused("you have no seat in this game. Take one that is free.")
+        if verb == "act":
+            chosen = dict(request_body.get("chosen") or {})
+            for name in chosen:
+                if not belongs_to(player, name):
+                    raise SettingError(f"`{name!s:.40}` is not decided by {player}.")
+            self._choose_all(chosen)
+            self._ready.add(player)
+            self._step()
+        elif verb in ("back", "again", "another"):
+            self.do(verb, request_body)
+            self._ready.clear()
+            self._play_policies()
+        elif verb != "look":
+            raise SettingError(
+                f"a shared game does not know {verb!r:.40}; it knows sit, look, act, back, again, another."
+            )
+        return self.as_json(player)
+
+    def as_json(self, player: str | None = None) -> dict[str, Any]:
+        occupants = sorted(self._secrets.values())
+        return {**super().as_json(player), "shared": True, "taken": occupants, "waits_for": self._missing()}
+
+    def _sit(self, player: Any) -> dict[str, Any]:
+        players = describe(self.hand.environment).players
+        if player not in players:
+            raise SettingError(f"there is no player {player!r:.40}; the players are {listed(players)}.")
+        if player in self._secrets.values():
+            raise Refused(f"somebody else plays {player}. Take another seat.")
+        secret = secrets.token_urlsafe(9)
+        self._secrets[secret] = player
+        return {**self.as_json(player), "seat": secret}
+
+    def _missing(self) -> list[str]:
+        """The players without whose decision no step is taken."""
+        occupants, hand = set(self._secrets.values()), self.hand
+        return [
+            player
+            for player in hand.episode.deciding
+            if player not in self._ready and (player in occupants or hand.partners is None)
+        ]
+
+    def _step(self) -> None:
+        if self.hand.episode.over or not self._missing():
+            self._ready.clear()
+            self._act()
+        self._play_policies()
+
+    def _play_policies(self) -> None:
+        """Moves of the policy alone, where a game asks one player at a time."""
+        hand, occupants = self.hand, set(self._secrets.values())
+        while hand.partners is not None and not hand.episode.over and not occupants & set(hand.episode.deciding):
+            self._act()
+
+    def _act(self) -> None:
+        """One step: seats that nobody took are the policy's."""
+        hand, chosen = self.hand, self.hand.chosen
+        occupants = set(self._secrets.values())
+        hand.chosen = {n: v for n, v in chosen.items() if any(belongs_to(player, n) for player in occupants)}
+        try:
+            hand.act()
+        finally:
+            hand.chosen = chosen
+
+
 class Games:
     """The games that are open; the oldest ends when there are too many."""
 
@@ -187,16 +282,19 @@ class Games:
         source = {key: request_body[key] for key in ("environment", "parameters", "run") if request_body.get(key)}
         policy = other_policies = None
         player = request_body.get("player") or None
+        shared = bool(request_body.get("shared"))
+        if shared and not describe(environment).players:
+            raise SettingError(f"`{describe(environment).name}` has one player; there are no seats to share.")
         if run is not None and request_body.get("policy"):
             policy = run.policy
-        if player is not None and run is not None:
+        if (player is not None or shared) and run is not None:
             policy, other_policies = None, run.policy
-        hand = Controls(environment, policy, seed, player, other_policies)
+        hand = Controls(environment, policy, seed, None if shared else player, other_policies)
         moment = request_body.get("moment")
         if moment is not None:
             self._begin_at(hand, request_body, moment, run)
         name = secrets.token_urlsafe(9)
-        self._games[name] = Game(hand, source)
+        self._games[name] = SharedGame(hand, source) if shared else Game(hand, source)
         while len(self._games) > MOST_GAMES:
             self._games.popitem(last=False)
         return name

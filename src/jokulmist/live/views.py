@@ -7,6 +7,7 @@ import io
 import math
 import threading
 from collections import OrderedDict
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -26,16 +27,21 @@ from jokulmist.records.run_folder import CUT
 from jokulmist.records.run_index import row_of
 from jokulmist.studies import cross_play
 from jokulmist.studies.comparison.compare import compare
+from jokulmist.studies.comparison.comparison import Comparison
+from jokulmist.studies.comparison.scored import AREA, DECISIONS
 from jokulmist.studies.search.search import Search
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import Evaluation
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.runs.run import Run
 from jokulmist.training.runs.scenes import Scene, recorded_scene
+from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights
 
 MOST_LISTED = 500
 MOST_KEPT = 12
 MOST_COMPARED = 40
+MOST_LEDGERS = 12
+DECLARED = "declared"
 PICTURE_INCHES = (7.2, 4.5)
 
 
@@ -86,6 +92,7 @@ def _detail(path: Path, measure: bool) -> dict[str, Any]:
     content = {
         **told_of(run, levels, False, lambda _: None, measure),
         "row": _plain(row),
+        "stacks": charts.STACKS,
         "environment": str(row["environment"]),
         "curriculum": "",
         "recorded": [],
@@ -130,7 +137,18 @@ def _numbers(rollouts: Path) -> list[str]:
     return [*named, *map(str, numbers[::step])]
 
 
-def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
+@dataclass(frozen=True)
+class Question:
+    """How several runs are laid side by side, as the page's address holds it."""
+
+    by: tuple[str, ...] = ()
+    score: str = RETURN
+    over: str = "steps"
+    weights: str = ""
+    """The name of a run whose weights judge all, ``DECLARED``, or nothing: each by its own."""
+
+
+def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, Any]:
     """Several runs: their curves, the settings in which they differ, and what `compare` says of them, where
     environments may be made."""
     if not 2 <= len(paths) <= MOST_COMPARED:
@@ -144,13 +162,25 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         "pairs": [],
         "notes": [],
         "bands": None,
+        "scores": [],
+        "ledgers": [],
         "players": any(str(name).endswith(".return") for run in runs for name in run.episodes.columns),
         "crossplay": _crossplay(paths[0].parent, [path.name for path in paths]),
     }
     if not measure:
         return content
+    content["scores"] = [RETURN, EVALUATION, AREA, DECISIONS, *(m.name for m in describe(runs[0].environment).measures)]
+    content["ledgers"] = [{"run": run.name, "chart": charts.stacks(run)["ledger"]} for run in runs[:MOST_LEDGERS]]
     try:
-        comparison = compare(runs, by=by or None, score="return")
+        if question.over not in ("steps", "episodes", "seconds"):
+            raise SettingError(f"`over` is {question.over!r:.40}; allowed: steps, episodes, seconds.")
+        comparison = compare(
+            runs,
+            by=question.by or None,
+            score=question.score,
+            over=question.over,  # type: ignore[arg-type]
+            weights=_weights(runs, question.weights),
+        )
     except JokulmistError as reason:
         content["notes"] = [str(reason)]
         return content
@@ -158,12 +188,21 @@ def compared(paths: list[Path], by: list[str], measure: bool) -> dict[str, Any]:
         groups=_records(comparison.table),
         pairs=_records(comparison.pairs),
         notes=comparison.notes,
-        bands=_bands(comparison.middle),
+        bands=_bands(comparison),
         by=comparison.by,
         value=comparison.value,
         over=comparison.over,
     )
     return content
+
+
+def _weights(runs: list[Run], name: str) -> dict[str, float] | None:
+    if name in ("", DECLARED):
+        return {} if name else None
+    for run in runs:
+        if run.name == name:
+            return full_weights(run.environment)
+    raise SettingError(f"`weights` is {name!r:.80}, which is none of the runs that are compared.")
 
 
 def _crossplay(folder: Path, names: list[str]) -> dict[str, Any] | None:
@@ -184,8 +223,9 @@ def _cell(row: dict[str, str]) -> dict[str, float]:
     return {"mean": mean, "half": 0.5 * (high - low)}
 
 
-def _bands(middle: Any) -> dict[str, Any]:
+def _bands(comparison: Comparison) -> dict[str, Any]:
     """Each group's middle with its interval, as a chart."""
+    middle = comparison.middle
     position_column = middle.columns[1]
     bands = []
     for k, (label, part) in enumerate(middle.groupby("group", sort=False)):
@@ -197,7 +237,8 @@ def _bands(middle: Any) -> dict[str, Any]:
                 charts.thinned(part[position_column], part[name])[1] for name in ("low", "high")
             )
         bands.append(band)
-    return {"kind": "lines", "unit": "return", "over": str(position_column), "series": bands}
+    over = "decisions" if comparison.over == "steps" else comparison.over
+    return {"kind": "lines", "unit": comparison.value, "over": over, "series": bands}
 
 
 def search(path: Path) -> dict[str, Any]:

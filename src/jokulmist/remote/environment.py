@@ -45,6 +45,7 @@ KNOWN_FIELDS = (
     "time_limit",
     "deadline",
     "decide_every",
+    "frame_rate",
     "image",
 )
 FEATURES = ("legal", "turn", "out")
@@ -273,6 +274,7 @@ def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any)
             "time_limit": hello.get("time_limit"),
             "deadline": hello.get("deadline"),
             "decide_every": hello.get("decide_every", 1),
+            "frame_rate": hello.get("frame_rate"),
             "answer_within": float(connection["answer_within"]),
             "most_lost": connection["most_lost"],
             **{f"says_{word}": True for word in features},

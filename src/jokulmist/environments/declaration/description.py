@@ -26,6 +26,8 @@ from jokulmist.environments.spaces.texts import checked_text
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import ActionError, DeclarationError, SettingError, listed, nearest
 
+MOST_FRAMES = 60.0
+
 
 @dataclass(frozen=True)
 class Description:
@@ -48,6 +50,7 @@ class Description:
     opening: Opening | None = None
     learning_ends: tuple[str, ...] = ()
     shares: tuple[tuple[float, ...], ...] = ()
+    frame_rate: float | None = None
 
     @property
     def players(self) -> tuple[str, ...]:
@@ -160,6 +163,18 @@ def describe(instance: Any, read: Outline) -> Description:
         time_limit=limits["time_limit"],
         decide_every=limits["decide_every"] or 1,
         meanwhile=_meanwhile(instance, read),
+        frame_rate=_frame_rate(read.cls),
+    )
+
+
+def _frame_rate(cls: type) -> float | None:
+    """Decisions a second for whoever plays, where the class names them."""
+    rate: Any = getattr(cls, "frame_rate", None)
+    if rate is None or (isinstance(rate, (int, float)) and not isinstance(rate, bool) and 0.0 < rate <= MOST_FRAMES):
+        return rate
+    raise DeclarationError(
+        f"`frame_rate` of `{cls.__qualname__}` must be a number of decisions a second, above 0 and at most "
+        f"{MOST_FRAMES:g}; got {rate!r:.40}. Write for instance `frame_rate = 15`."
     )
 
 

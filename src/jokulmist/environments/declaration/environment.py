@@ -31,7 +31,8 @@ class Environment:
     A subclass declares ``class State(jm.State)``, ``action``, ``begin(self, draw)``, ``advance(self, state, action,
     draw)``, at least one ``@jm.reward`` and something that the agent sees. It may declare parameters, series, sensors,
     endings, cuts, measures, references, ``deadline``, ``time_limit``,
-    ``decide_every``, ``decide_when(self, state)`` and ``meanwhile``.
+    ``decide_every``, ``decide_when(self, state)`` and ``meanwhile``; and for whoever looks, ``picture(self, axes,
+    state)`` and ``frame_rate``, the decisions a second at which the page lets a person play.
 
     Parameters
     ----------
@@ -83,6 +84,7 @@ class Environment:
     time_limit: int | str | None = None
     decide_every: int | str | None = None
     meanwhile: Any = None
+    frame_rate: float | None = None
     players: tuple[str, ...] | int | None = None
     weights: Mapping[str, float]
     _abstract: ClassVar[bool] = True

@@ -38,6 +38,7 @@ RESERVED = (
     "deadline",
     "time_limit",
     "picture",
+    "frame_rate",
     "legal",
     "decide_every",
     "decide_when",

@@ -11,6 +11,7 @@ from jokulmist.environments.modifiers.observations import (
     LastAction,
     ObservationDelay,
     ObservationNoise,
+    OneHot,
     Shrink,
     TimeLeft,
 )
@@ -32,6 +33,7 @@ __all__ = [
     "ObservationDelay",
     "ObservationModifier",
     "ObservationNoise",
+    "OneHot",
     "Opening",
     "Potential",
     "RewardModifier",

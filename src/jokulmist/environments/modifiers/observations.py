@@ -21,6 +21,9 @@ from jokulmist.environments.modifiers.base import (
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError
 
+# Of one channel that is shown one-hot.
+MOST_VALUES = 1_000
+
 
 def _require_whole(modifier: str, name: str, value: Any, least: int) -> None:
     if isinstance(value, bool) or not isinstance(value, int) or value < least:
@@ -134,6 +137,44 @@ class ObservationNoise(_OneChannel):
     def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
         channel = known_channel("ObservationNoise", spec, self.channel)
         return xp.clip(value + surroundings.draw.normal(0.0, self.sd, shape=channel.shape), channel.low, channel.high)
+
+
+@dataclass(frozen=True, repr=False)
+class OneHot(_OneChannel):
+    """Show a whole number as a row of noughts with a one in its place.
+
+    For numbers that are names rather than amounts, such as a room or a square: a network learns each by itself, where
+    of one number it would have to learn a curve.
+
+    Parameters
+    ----------
+    channel : str
+        Of whole numbers, with bounds that hold at most 1,000.
+
+    Examples
+    --------
+    >>> import jokulmist as jm
+    >>> env = jm.gallery.Tarn().modified(jm.modifiers.OneHot("hour"))
+    >>> env.episode(seed=1).observation.hour[:3]
+    array([1., 0., 0.], dtype=float32)
+    """
+
+    channel: str
+
+    def spec(self, spec: Spec) -> Spec:
+        channel = known_channel("OneHot", spec, self.channel, image=False)
+        if not channel.whole or not channel.bounded or channel.high - channel.low >= MOST_VALUES:
+            raise SettingError(
+                f"`OneHot` shows whole numbers between bounds, at most {MOST_VALUES:,} of them; `{self.channel}` "
+                f"holds {'whole numbers' if channel.whole else 'numbers'} from {channel.low:g} to {channel.high:g}."
+            )
+        shape = (*channel.shape, round(channel.high - channel.low) + 1)
+        return _replaced(spec, replace(channel, low=0.0, high=1.0, unit="", shape=shape))
+
+    def changed(self, spec: Spec, xp: ModuleType, value: Any, surroundings: Surroundings) -> Any:
+        channel = known_channel("OneHot", spec, self.channel)
+        values = xp.arange(round(channel.low), round(channel.high) + 1)
+        return xp.asarray(xp.asarray(value)[..., None] == values, dtype=xp.float32)
 
 
 @dataclass(frozen=True, init=False, repr=False)

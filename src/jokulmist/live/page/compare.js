@@ -14,27 +14,43 @@ function matrix(told) {
       make("tbody", {}, told.names.map((name, k) => make("tr", {}, make("th", { scope: "row" }, name), told.cells[k].map(cell)))))));
 }
 
+const CONTROLS = ["by", "score", "over", "weights"];
+
 export async function compareView(main, known, { query }) {
-  const runs = query.get("runs") || "", by = query.get("by") || "";
+  const runs = (query.get("runs") || "").split(",").filter(Boolean), asked = Object.fromEntries(CONTROLS.map(name => [name, query.get(name) || ""]));
   main.append(make("h1", {}, "Compare"), make("p", { class: "note", role: "status" }, "comparing ..."));
-  const told = await ask("/api/compare", { runs: runs.split(",").filter(Boolean), by: by.split(",").filter(Boolean) });
+  const told = await ask("/api/compare", { ...asked, runs, by: asked.by.split(",").filter(Boolean) });
   main.lastChild.remove();
   const figure = make("figure", { class: "chart tall" }), bands = make("figure", { class: "chart tall" });
   const differ = told.differ.length ? Object.keys(told.differ[0]).filter(name => name !== "run") : [];
-  const choose = make("select", { "aria-label": "group by", onchange: () => { location.hash = `#/compare?runs=${runs.split(",").map(encodeURIComponent).join(",")}&by=${encodeURIComponent(choose.value)}`; } },
-    make("option", { value: "" }, "grouped by what differs"), differ.map(name => make("option", { value: name }, `grouped by ${name}`)));
-  choose.value = by;
+  // Each control is a part of the address.
+  const choose = (name, label, options) => {
+    const select = make("select", { "aria-label": label, onchange: () => {
+      const place = Object.entries({ ...asked, [name]: select.value }).filter(([, value]) => value).map(([key, value]) => `&${key}=${encodeURIComponent(value)}`);
+      location.hash = `#/compare?runs=${runs.map(encodeURIComponent).join(",")}${place.join("")}`;
+    } }, options.map(([value, text]) => make("option", { value }, text)));
+    select.value = asked[name];
+    return select;
+  };
+  const scores = { return: "", evaluation: "by evaluations without exploration", area: "by the mean height of the curve", decisions: "by decisions to a level" };
+  const ledgers = told.ledgers.filter(one => one.chart.edges.length).map(one => ({ ...one, figure: make("figure", { class: "chart" }) }));
   main.append(
-    make("div", { class: "tools" }, choose, make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
-      told.players && !known.look ? button("let them play together", async () => { const [run, ...partners] = runs.split(","); await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { partners }); location.hash = "#/queue"; }) : ""),
+    make("div", { class: "tools" }, choose("by", "group by", [["", "grouped by what differs"], ...differ.map(name => [name, `grouped by ${name}`])]),
+      told.scores.length ? [choose("score", "score", [["", "by the last 100 episodes"], ...told.scores.filter(name => name !== "return").map(name => [name, scores[name] || `by ${name}`])]),
+        choose("over", "over", [["", "over decisions"], ["episodes", "over episodes"], ["seconds", "over seconds"]]),
+        choose("weights", "weights", [["", "each by its own weights"], ["declared", "all by the declared weights"], ...runs.map(name => [name, `all by the weights of ${name}`])])] : "",
+      make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
+      told.players && !known.look ? button("let them play together", async () => { const [run, ...partners] = runs; await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { partners }); location.hash = "#/queue"; }) : ""),
+    told.notes.length ? make("section", {}, make("h2", {}, "Notes"), told.notes.map(note => make("p", {}, note))) : "",
     make("section", {}, make("h2", {}, "Curves"), figure),
     told.crossplay ? matrix(told.crossplay) : "",
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",
     told.pairs.length ? make("section", {}, make("h2", {}, "Pairs"), table(told.pairs, ["first", "second", "difference", "chance", "p_adjusted", "verdict"], { p_adjusted: "p, adjusted" })) : "",
-    told.notes.length ? make("section", {}, make("h2", {}, "Notes"), told.notes.map(note => make("p", {}, note))) : "",
+    ledgers.length ? make("section", {}, make("h2", {}, "Where the returns came from"), make("div", { class: "pair" }, ledgers.map(one => make("section", {}, make("h3", {}, one.run), one.figure)))) : "",
     told.differ.length ? make("section", {}, make("h2", {}, "Where they differ"), table(told.differ, Object.keys(told.differ[0]))) : "",
     make("section", {}, make("h2", {}, "Runs"), table(told.rows, Object.keys(told.rows[0]))));
   if (told.curve.series.length) new Chart(figure, told.curve);
   if (told.bands) new Chart(bands, told.bands);
+  for (const one of ledgers) new Chart(one.figure, one.chart);
 }

@@ -14,10 +14,9 @@ from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.run_folder import EVALUATED
-from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
-from jokulmist.training.runs.course import OVER, Course, course_of
+from jokulmist.training.runs.course import OVER, Course, course_of, greedy_rows
 from jokulmist.training.runs.run import Run, runs_of
 
 if TYPE_CHECKING:
@@ -77,7 +76,7 @@ def plot(
         for place, (each_run, course) in enumerate(zip(runs, courses, strict=True)):
             color = LINES[_place(runs, groups, place) % len(LINES)]
             if each_run.plan.training.records is None:  # else its evaluations are all that it has
-                _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(each_run, groups))
+                _curve(axes, course, over, color, alone=len(runs) == 1, label=_label(each_run, groups, course.window))
         if len(runs) == 1:
             _evaluations(axes, runs[0], courses[0], over)
         _levels(axes, levels, environment, several=len(runs) > 1)
@@ -144,14 +143,14 @@ def _groups(runs: list[Run]) -> dict[str, list[Run]]:
     return groups
 
 
-def _label(run: Run, groups: dict[str, list[Run]]) -> str:
+def _label(run: Run, groups: dict[str, list[Run]], window: int) -> str:
     """How a run is in the legend: by its name, or once for all seeds of its agent."""
     if len(groups) == 1:
-        return f"{run.name}, mean of {LAST}"
+        return f"{run.name}, mean of {window}"
     same = groups[repr(run.plan.agent)]
     if run is not same[0]:
         return "_nolegend_"
-    return f"{run.plan.agent!r}, {len(same)} seed{'s' if len(same) > 1 else ''}, mean of {LAST}"
+    return f"{run.plan.agent!r}, {len(same)} seed{'s' if len(same) > 1 else ''}, mean of {window}"
 
 
 def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label: str) -> None:
@@ -172,7 +171,7 @@ def _curve(axes: Axes, course: Course, over: str, color: str, alone: bool, label
             rasterized=True,
             zorder=1,
         )
-    label = f"mean of the last {LAST} episodes" if alone else label
+    label = f"mean of the last {course.window} episodes" if alone else label
     axes.plot(places, course.means, color=color, linewidth=2.2 if alone else 1.5, label=label, zorder=3)
 
 
@@ -212,13 +211,10 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
     """The evaluations of the run itself: mean returns without exploration, with their intervals."""
     if run.path is None or not (run.path / EVALUATED).exists():
         return  # nothing is loaded that reads tables
-    frame = run.evaluated
-    if not len(frame):
-        return
-    frame = frame[(frame["policy"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)]
-    groups = frame.groupby("learned")["return"]
+    groups = greedy_rows(run.evaluated)
     if not len(groups):
         return
+    groups = groups["return"]
     mean, count = groups.mean(), groups.count()
     ends = [interval_of(m, s, int(n)) for m, s, n in zip(mean, groups.std().fillna(0.0), count, strict=True)]
     half = np.nan_to_num([high - m for (_, high), m in zip(ends, mean, strict=True)])

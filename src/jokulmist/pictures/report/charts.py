@@ -9,14 +9,23 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of
-from jokulmist.training.runs.course import course_of
+from jokulmist.training.runs.course import course_of, greedy_rows, window_of
 from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
 MOST_DOTS = 2500
 PERCENTAGES = ("processor_percent", "machine_processor_percent", "machine_memory_percent")
 Chart = dict[str, Any]
+SHARE, MEAN_RETURN = "share of episodes", "mean return of an episode"
 NO_STACK: Chart = {"kind": "stack", "unit": "", "edges": [], "series": []}
+# By kind what a page calls it.
+STACKS = {
+    "ledger": "Where the return came from",
+    "evaluated_ledger": "The same without exploration",
+    "closings": "How episodes closed",
+    "wins": "Who won: got the most, alone",
+}
+NO_STACKS = dict.fromkeys(STACKS, NO_STACK)
 
 
 def thinned(x: Any, y: Any, most: int = MOST_POINTS) -> tuple[list[float], list[float | None]]:
@@ -48,10 +57,10 @@ def curve(runs: list[Run], references: dict[str, Evaluation]) -> Chart:
         x = course.decisions
         if len(runs) == 1:
             lines.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
-        lines.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, x, course.means, k))
+        lines.append(series(f"mean of {course.window}" if len(runs) == 1 else run.name, x, course.means, k))
         if len(runs) == 1 and course.players_differ:
             for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
-                lines.append(series(f"{player}, mean of {LAST}", x, means, (2, 4, 7, 8)[j % 4]))
+                lines.append(series(f"{player}, mean of {course.window}", x, means, (2, 4, 7, 8)[j % 4]))
         places, means = _evaluated(run)
         if len(runs) == 1 and places:
             lines.append(series("evaluated", places, means, 3, "marked"))
@@ -67,42 +76,58 @@ def recorded_curve(runs: list[Run]) -> Chart:
     for k, run in enumerate(runs):
         frame = run.episodes
         if len(frame):
-            means = frame["return"].rolling(LAST, min_periods=1).mean()
-            lines.append(series(f"mean of {LAST}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
+            window = window_of(len(frame))
+            means = frame["return"].rolling(window, min_periods=1).mean()
+            lines.append(series(f"mean of {window}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
     return {"kind": "lines", "unit": "return", "series": lines}
 
 
 def _evaluated(run: Run) -> tuple[list[int], list[float]]:
     """After how many decisions the policy was evaluated without exploration, and its mean returns."""
-    greedy_rows = [
-        row for row in evaluations(run) if row["policy"] == "policy" and row["act"] == "greedy" and row["after"]
-    ]
-    return [row["after"] for row in greedy_rows], [row["mean"] for row in greedy_rows]
+    groups = greedy_rows(run.evaluated)
+    means = groups["return"].mean().to_dict() if len(groups) else {}
+    return list(means), list(means.values())
 
 
-def stack(run: Run, kind: str) -> Chart:
-    """Shares of how episodes closed, or what each reward term brought, by stretches of training."""
+def stacks(run: Run) -> dict[str, Chart]:
+    """By stretches of training: how episodes closed, what each reward term brought, and who won; what each term brings
+    without exploration, by the evaluations."""
     course, description = course_of(run), describe(run.environment)
+    terms = [(term.name, float(w)) for term, w in zip(description.terms, description.weights, strict=True)]
+    charts = {**NO_STACKS, "evaluated_ledger": _evaluated_ledger(run, terms)}
     if not course.count:
-        return NO_STACK
+        return charts
     stretches = course.stretches(most=80)
-    if kind == "closings":
-        amounts = [
-            (name, amounts_of)
-            for name, amounts_of in zip(course.closings, stretches.closings.T, strict=True)
-            if amounts_of.any()
-        ]
-    else:
-        amounts = [
-            (f"{term.name} x {weight:g}", weight * amounts_of)
-            for term, weight, amounts_of in zip(description.terms, description.weights, stretches.terms.T, strict=True)
-        ]
-    layers = [
-        {"name": name, "y": [float(f"{v:.4g}") for v in amounts_of / stretches.counts], "color": k}
-        for k, (name, amounts_of) in enumerate(amounts)
+    closings = dict(zip(course.closings, stretches.closings.T / stretches.counts, strict=True))
+    ledger = {
+        f"{name} x {weight:g}": weight * sums / stretches.counts
+        for (name, weight), sums in zip(terms, stretches.terms.T, strict=True)
+    }
+    charts["closings"] = _stack({k: v for k, v in closings.items() if v.any()}, stretches.edges, SHARE)
+    charts["ledger"] = _stack(ledger, stretches.edges, MEAN_RETURN)
+    if stretches.wins.any():
+        wins = stretches.wins.T / stretches.counts
+        layers = dict(zip(course.players, wins, strict=True))
+        charts["wins"] = _stack({**layers, "draw": 1.0 - wins.sum(axis=0)}, stretches.edges, SHARE)
+    return charts
+
+
+def _evaluated_ledger(run: Run, terms: list[tuple[str, float]]) -> Chart:
+    """What each reward term brings without exploration; each step ends where the policy was evaluated."""
+    groups = greedy_rows(run.evaluated)
+    if not len(groups):
+        return NO_STACK
+    means = groups[[name for name, _ in terms]].mean()
+    layers = {f"{name} x {weight:g}": weight * means[name].to_numpy() for name, weight in terms}
+    return _stack(layers, [0.0, *means.index], MEAN_RETURN)
+
+
+def _stack(layers: dict[str, Any], edges: Any, unit: str) -> Chart:
+    series = [
+        {"name": name, "y": [float(f"{v:.4g}") for v in amounts], "color": k}
+        for k, (name, amounts) in enumerate(layers.items())
     ]
-    unit = "share of episodes" if kind == "closings" else "mean return of an episode"
-    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in stretches.edges], "series": layers}
+    return {"kind": "stack", "unit": unit, "edges": [float(e) for e in edges], "series": series}
 
 
 def readings(run: Run) -> list[Chart]:

@@ -78,6 +78,7 @@ def save_report(
     on_message("measuring random play and the references")
     references = known_references(first.environment)
     content: dict[str, Any] = {
+        "stacks": charts.STACKS,
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
@@ -162,7 +163,7 @@ def _told_of(
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
         "uncommitted": _text(run.path / DIFF),
-        **{kind: charts.stack(run, kind) if stacks else charts.NO_STACK for kind in ("closings", "ledger")},
+        **(charts.stacks(run) if stacks else charts.NO_STACKS),
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),
         "machine": charts.machine(run),

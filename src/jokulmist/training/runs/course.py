@@ -19,6 +19,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.plain_files import plain_file
+from jokulmist.records.episodes import CONSTANT
 from jokulmist.records.run_folder import EPISODES
 from jokulmist.records.run_index import LAST, tail_of
 from jokulmist.training.runs.run import Run
@@ -49,12 +50,15 @@ class Stretches:
     closings : int64, shape (stretches, closings)
     terms : float64, shape (stretches, terms)
         Sums of the unweighted terms.
+    wins : int64, shape (stretches, players)
+        Episodes in which a player alone had the highest return.
     """
 
     edges: Array
     counts: Array
     closings: Array
     terms: Array
+    wins: Array
 
 
 class Course:
@@ -68,8 +72,11 @@ class Course:
         One episode in so many is a point.
     decisions, numbers : int64, shape (points,)
         Where the points are: decisions of all copies together, and episodes.
+    window : int
+        So many episodes make a mean: 100, or a tenth of a training of fewer than 1,000, and at least ten. A mean of
+        100 of 300 long episodes would show what was learned a third of the training later.
     returns, means : float64, shape (points,)
-        Of the episode, and of the last 100; the latter is not a number before there are ten.
+        Of the episode, and of the last `window`; the latter is not a number before there are ten.
     player_means : float64, shape (players, points)
         The same of what each of several players got.
     first_of_copies : dict of int to int
@@ -91,6 +98,7 @@ class Course:
         self._names, self._terms, self._copies, self._parameter = names, terms, copies, parameter
         self.players = players
         self.count, self.last = count, last
+        self.window = window_of(count)
         self.thin = max(1, count // MOST_POINTS)
         self.first_of_copies: dict[int, int] = {}
         self._points: list[Array] = []
@@ -99,7 +107,7 @@ class Course:
         self._place: float | None = None
         self._seen = 0
         self._columns: Columns | None = None
-        self._fine = {axis: np.zeros((FINE, 1 + len(names) + len(terms))) for axis in OVER}
+        self._fine = {axis: np.zeros((FINE, 1 + len(names) + len(terms) + len(players))) for axis in OVER}
 
     def take(self, columns: Columns, is_complete: bool) -> None:
         """Take the next episodes, with `closed_by` as an index into `closings`; `is_complete` where they are all that
@@ -113,7 +121,7 @@ class Course:
         places = np.flatnonzero(((numbers - 1) % self.thin == 0) | (numbers == self.count))
         sums = np.pad(np.cumsum(joined, axis=1), ((0, 0), (1, 0)))
         ends = places + self._before.shape[1] + 1
-        lasts = np.minimum(numbers[places], LAST)
+        lasts = np.minimum(numbers[places], self.window)
         means = (sums[:, ends] - sums[:, ends - lasts]) / lasts
         means[:, numbers[places] < min(FEWEST, self.count)] = np.nan
         self._points.append(np.stack([columns["decisions"][places], numbers[places], returns[0, places], *means]))
@@ -147,11 +155,15 @@ class Course:
         return np.linspace(0.0, float(self.last if axis == "steps" else self.count), count + 1)
 
     def _sums(self, columns: Columns, positions: Array, edges: Array) -> Array:
-        """By stretch: episodes, those that each closing closed, the sum of each term; `positions` never falls."""
+        """By stretch: episodes, those that each closing closed, the sum of each term, what each player won; `positions`
+        never falls."""
         borders = np.searchsorted(positions, edges, side="right")
         borders[0], borders[-1] = 0, len(positions)
         every = [columns["closed_by"] == code for code in range(len(self._names))]
         every += [columns[name] for name in self._terms]
+        returns = np.array([columns[name] for name in self.return_columns[1:]]).reshape(-1, len(positions))
+        is_highest = returns >= returns.max(axis=0, initial=-np.inf) - CONSTANT
+        every += list(is_highest & (is_highest.sum(axis=0) == 1))
         sums = [np.concatenate([[0.0], np.cumsum(values, dtype=np.float64)])[borders] for values in every]
         return np.diff(np.stack([borders.astype(float), *sums], axis=1), axis=0)
 
@@ -167,9 +179,9 @@ class Course:
             sums = self._fine[over].reshape(most, FINE // most, -1).sum(axis=1)
         filled = np.flatnonzero(sums[:, 0])
         edges, sums = np.concatenate([[0.0], edges[filled + 1]]), sums[filled]
-        closings = 1 + len(self._names)
+        episodes, closings, terms, wins = np.split(sums, np.cumsum([1, len(self._names), len(self._terms)]), axis=1)
         return Stretches(
-            edges, sums[:, 0].astype(int), sums[:, 1:closings].astype(int), np.ascontiguousarray(sums[:, closings:])
+            edges, episodes[:, 0].astype(int), closings.astype(int), np.ascontiguousarray(terms), wins.astype(int)
         )
 
     @property
@@ -225,6 +237,19 @@ class Course:
         index = np.searchsorted(self.decisions, decisions, side="right") - 1
         hyperparameters_at: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
         return hyperparameters_at
+
+
+def greedy_rows(frame: Any) -> Any:
+    """Of a run's evaluation episodes those of its own policy without exploration, by how much it had learned."""
+    if not len(frame):
+        return {}
+    is_greedy = (frame["policy"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)
+    return frame[is_greedy].groupby("learned")
+
+
+def window_of(episodes: int) -> int:
+    """Of how many episodes a mean of a curve is made."""
+    return int(np.clip(episodes // 10, FEWEST, LAST))
 
 
 def _row(parts: list[Array], row: int) -> Array:

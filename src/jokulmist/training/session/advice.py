@@ -17,6 +17,8 @@ from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.modifiers.observations import MOST_VALUES
+from jokulmist.environments.spaces.channels import Channel
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.learning.gaussians import ranges_of
 from jokulmist.learning.reward_scaling import spread_of
@@ -35,7 +37,15 @@ UNDECIDED = 0.5
 GONE = 0.03
 LARGE, SMALL = 100.0, 0.01
 FAR_ABOVE = 3.0
+# A whole number with more values may be a name rather than an amount.
+FEW_VALUES = 8
 RAISE = {"exploration": "let `exploration` fall later", "entropy_bonus": "raise `entropy_bonus`"}
+
+
+def _is_name(channel: Channel) -> bool:
+    """Whether a channel may be a name rather than an amount."""
+    values = channel.high - channel.low
+    return bool(channel.whole and channel.bounded and not channel.shape and FEW_VALUES < values < MOST_VALUES)
 
 
 class Advice:
@@ -147,6 +157,11 @@ class Advice:
         ways = [way for name, way in RAISE.items() if hasattr(self._agent, name)]
         if getattr(self._agent, "novelty", self) is None:
             ways.append("seek what is new (`novelty=jm.Novelty(0.1)`)")
+        ways += [
+            f'show `{channel.name}` value by value (`jm.modifiers.OneHot("{channel.name}")`)'
+            for channel in self._description.spec.numbers
+            if hasattr(self._agent, "network") and _is_name(channel)
+        ]
         return ", ".join(
             [
                 *ways,
