@@ -44,9 +44,9 @@ def apply_in_turn(update: Callable[..., Any], learning: Any, updates: int, minib
     return lax.scan(lambda state, part: update(state, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
 
 
-def rows_due(config: Any, experience: Any) -> tuple[int, int]:
-    """How many updates a turn's decisions make, and how many rows they take."""
-    updates = experience.rewards.size // config.learn_every
+def rows_due(config: Any, experience: Any, at_once: int = 1) -> tuple[int, int]:
+    """How many updates a turn's decisions make, so many `at_once`, and how many rows they take."""
+    updates = experience.rewards.size // config.learn_every * at_once
     return updates, updates * config.minibatch
 
 

@@ -77,6 +77,12 @@ class CriticAgent(Agent):
         `sequence`.
     learn_every : int
         Decisions between two updates; 1, as published.
+    updates : int
+        Updates each time it learns. Where decisions are dear, several with `critics_normalised` learn more from each
+        (Chen et al., 2021; Hiraoka et al., 2022), and take as many times the work.
+    critics_normalised : bool
+        Whether the hidden layers of the critics are normalised, each row to mean 0 and spread 1 (Ba et al., 2016), so
+        that many updates on few transitions do not let their values run away.
     target_share : float, in [0, 1]
         How far the target networks move at each update.
     n_step : int
@@ -105,6 +111,8 @@ class CriticAgent(Agent):
     replay_start: Count = 1_000
     minibatch: Count = 128
     learn_every: Count = 1
+    updates: Count = 1
+    critics_normalised: bool = False
     target_share: FixedShare = 0.005
     n_step: Count = 1
     network: NetworkSetting | None = None
@@ -158,7 +166,7 @@ class CriticAgent(Agent):
     @staticmethod
     def critics_of(config: Any, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
-        return critics_layout(config.network, config.spec, config.acting, 2, seed)
+        return critics_layout(config.network, config.spec, config.acting, 2, config.critics_normalised, seed)
 
     def start_settings(self, steps: int | None) -> dict[str, Any]:
         return {"learning_rate": 3e-4, "policy_rate": 3e-4}

@@ -62,16 +62,19 @@ class CriticLearner(NamedTuple):
 
 
 @lru_cache(maxsize=64)
-def critics_layout(network: Any, spec: Spec, acting: ActionDistribution, count: int, seed: int) -> Layout:
+def critics_layout(
+    network: Any, spec: Spec, acting: ActionDistribution, count: int, is_normalised: bool, seed: int
+) -> Layout:
     """Where the weights of some critics stand, and how they begin."""
     channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))
     critic_spec = Spec((*spec.channels, channel) if acting.width else spec.channels, spec.action, spec.masked)
     outputs = joint_over(spec.action).count
 
     def build() -> Any:
-        from jokulmist.learning.networks.modules import Several
+        from jokulmist.learning.networks.modules import Several, with_normalised_layers
 
-        return Several(tuple(build_network(network, critic_spec, outputs, seed + k) for k in range(count)))
+        networks = [build_network(network, critic_spec, outputs, seed + k) for k in range(count)]
+        return Several(tuple(map(with_normalised_layers, networks) if is_normalised else networks))
 
     return Layout(network, build)
 

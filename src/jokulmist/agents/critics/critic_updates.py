@@ -59,7 +59,7 @@ def learned(
     if config.state_width:
         action = with_past(action, past, experience)
     replay = memory_of.add_to_replay(config.spec, learner.replay, experience, action, counts_advances(config))
-    updates, rows = rows_due(config, experience)
+    updates, rows = rows_due(config, experience, config.updates)
     chance = memory_of.replay_draws(noise, rows, prioritised=False)
     lead = (rows, config.lookahead) if config.state_width else (rows,)
     normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))

@@ -128,6 +128,8 @@ class DQN(Agent):
         Transitions in one update; with a recurrent network sequences of them, each as long as the network's `sequence`.
     learn_every : int
         Decisions between two updates.
+    updates : int
+        Updates each time it learns.
     target : bool
         Whether targets come from a network that follows later.
     target_every : int
@@ -205,6 +207,7 @@ class DQN(Agent):
     replay_start: Count = 1_000
     minibatch: Count = 64
     learn_every: Count = 4
+    updates: Count = 1
     target: bool = True
     target_every: Count = 500
     target_share: FixedShare = 1.0
@@ -368,7 +371,7 @@ class DQN(Agent):
         if config.state_width:
             action = with_past(action, experience.policy_extras, experience)
         replay = memory_of.add_to_replay(spec, learner.replay, experience, action, counts_advances(config))
-        updates, rows = rows_due(config, experience)
+        updates, rows = rows_due(config, experience, config.updates)
         chance = memory_of.replay_draws(noise, rows, config.prioritised)
         # Of the network that learns, of the same where it chooses the target's action, and of the target network.
         width = noisy.draws_of(config.layout) if config.noisy else 0

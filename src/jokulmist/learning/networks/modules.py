@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, field, fields, replace
 from typing import Any, dataclass_transform
 
 import jax
@@ -24,6 +24,8 @@ from jokulmist.learning.networks.inputs import Gain, apply_network
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
 MOST_WEIGHTS = 1 << 23
+# Of what a normalised layer divides by, squared.
+SMALLEST_SPREAD = np.float32(1e-6)
 
 
 def static(**more: Any) -> Any:
@@ -73,9 +75,14 @@ class Layer(Module):
 
     weight: Any
     bias: Any
+    normalised: bool = static(default=False)
 
     def __call__(self, x: Any) -> Any:
-        return product(x, self.weight) + self.bias
+        y = product(x, self.weight) + self.bias
+        if not self.normalised:
+            return y
+        centred = y - jnp.mean(y, axis=-1, keepdims=True)
+        return centred * lax.rsqrt(jnp.mean(jnp.square(centred), axis=-1, keepdims=True) + SMALLEST_SPREAD)
 
 
 class DenseNetwork(Module):
@@ -136,6 +143,17 @@ class ConvolutionalNetwork(Module):
                 x = active(fold(x))
             parts.append(x.reshape(x.shape[0], -1))
         return through(self.layers, jnp.concatenate(parts, axis=-1), self.activation)
+
+
+def with_normalised_layers(network: Any) -> Any:
+    """A shipped network whose hidden dense layers are normalised, without scales of their own (Ba et al., 2016)."""
+    hidden = getattr(network, "layers", ())
+    if not hidden or not all(isinstance(each, Layer) for each in hidden):
+        raise SettingError(
+            "`critics_normalised` normalises the dense layers of `jm.Dense` and `jm.Convolutional`; use one of them, or "
+            "leave it out."
+        )
+    return replace(network, layers=(*(replace(each, normalised=True) for each in hidden[:-1]), hidden[-1]))
 
 
 class GatedUnit(Module):

@@ -97,7 +97,7 @@ def draw_scores(axes: Axes, scores: pd.DataFrame, table: pd.DataFrame, *, value:
             fontsize=8.5,
         )
     axes.set_yticks(range(len(labels)), labels)
-    axes.set_ylim(len(labels) - 0.5, -0.5)
+    axes.set_ylim(len(labels) - 0.5, -0.5 if level is None else -1.1)  # room for the word, where no point is
     axes.set_xlabel(value)
     axes.grid(True, axis="x")
     axes.grid(False, axis="y")

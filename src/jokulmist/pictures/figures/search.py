@@ -231,7 +231,15 @@ def parallel_figure(search: Mapping[str, Any]) -> Figure:
         for value in marks if len(marks) <= 8 else (marks[0], marks[-1]):
             label = f"{value:g}" if isinstance(value, (int, float)) and not isinstance(value, bool) else str(value)
             axes.annotate(
-                label, (k, search["place"](name, value)), xytext=(4, 3), textcoords="offset points", fontsize=9
+                label,
+                (k, search["place"](name, value)),
+                xytext=(-5, 0),
+                textcoords="offset points",
+                fontsize=9,
+                ha="right",
+                va="center",
+                zorder=5,
+                bbox={"facecolor": axes.get_facecolor(), "edgecolor": "none", "alpha": 0.85, "pad": 1.0},
             )
     axes.axvline(len(names), color=style.STONE, linewidth=1.0)
     short = short_names(names)
