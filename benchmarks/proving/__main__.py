@@ -124,6 +124,7 @@ def main():
     parser.add_argument("--problems", default=",".join(ALL))
     parser.add_argument("--half", choices=["choosing", "telling"])
     parser.add_argument("--seeds", type=int, default=10)
+    parser.add_argument("--steps", type=int, help="decisions, in place of those of the problem")
     parser.add_argument("--set", nargs="*", default=[], help="settings of the agent, name=value")
     parser.add_argument("--as", dest="name", default="defaults", help="the name the results are kept under")
     parser.add_argument("--workers", type=int, default=2)
@@ -144,7 +145,7 @@ def main():
         for method in methods:
             if method not in ALL[problem].methods or (options.quick and problem not in QUICK.get(method, ())):
                 continue
-            steps = ALL[problem].decisions(method)
+            steps = options.steps or ALL[problem].decisions(method)
             seeds = [
                 s
                 for s in seeds_of(problem, 1 if options.quick else options.seeds)

@@ -17,6 +17,7 @@ from jokulmist.agents.policies import ppo
 from jokulmist.agents.policies.policy_method import rewards_in_scale
 from jokulmist.errors import SettingError
 from jokulmist.gallery.winch import GUSTS, PUSH, SQUARES, TURN, riccati_solution
+from jokulmist.learning.networks.modules import with_normalised_layers
 from jokulmist.learning.replay import Sample
 
 SMALL = {"horizon": 8, "minibatch": 64}
@@ -58,9 +59,12 @@ def towers(layout, weights):
     return [leaves[k : k + 6] for k in range(0, len(leaves) - len(leaves) % 6, 6)]
 
 
-def through(tower, x):
+def through(tower, x, normalised=False):
     for k in range(0, 4, 2):
-        x = np.maximum(x @ tower[k] + tower[k + 1], 0.0)
+        y = x @ tower[k] + tower[k + 1]
+        if normalised:
+            y = (y - y.mean(axis=1, keepdims=True)) / np.sqrt(y.var(axis=1, keepdims=True) + 1e-6)
+        x = np.maximum(y, 0.0)
     return x @ tower[4] + tower[5]
 
 
@@ -90,7 +94,11 @@ def transitions(agent, env, count=12, seed=3):
     return config, hyperparameters, learner.learning, rows
 
 
-@pytest.mark.parametrize("agent", [jm.TD3(target_noise=0.5, target_noise_clip=0.3), jm.DDPG()], ids=["TD3", "DDPG"])
+@pytest.mark.parametrize(
+    "agent",
+    [jm.TD3(target_noise=0.5, target_noise_clip=0.3), jm.DDPG(), jm.DDPG(critics_normalised=True)],
+    ids=["TD3", "DDPG", "normalised"],
+)
 def test_targets_of_deterministic_policies(agent):
     config, hyperparameters, learning, rows = transitions(agent, Slide())
     after = np.asarray(rows.following.numbers, float)
@@ -99,9 +107,22 @@ def test_targets_of_deterministic_policies(agent):
         unit = np.clip(unit + np.clip(0.5 * np.asarray(rows.normal[:, 0]), -0.3, 0.3), -1.0, 1.0)
     critics = towers(config.critics, learning.critics_target)
     assert len(critics) == (2 if agent.__class__ is jm.TD3 else 1)
-    later = np.min([through(c, np.concatenate([after, unit], axis=1))[:, 0] for c in critics], axis=0)
+    both = np.concatenate([after, unit], axis=1)
+    later = np.min([through(c, both, agent.critics_normalised)[:, 0] for c in critics], axis=0)
     wanted = np.asarray(rows.n_step_return) + np.asarray(rows.bootstrap_discount) * later
     assert np.allclose(ddpg.targets(config, hyperparameters, learning, rows), wanted, atol=1e-3)
+
+
+@pytest.mark.slow
+def test_several_updates_are_made_where_one_was():
+    counts = []
+    for updates in (1, 3):
+        agent = jm.TD3(**SLIM, learn_every=8, replay_start=64, updates=updates)
+        run = jm.train(Slide(), agent, steps=128, copies=8, folder=None)
+        counts.append(int(run.policy.learner.learning.updates))
+    assert counts == [9, 27]  # of 16 turns those from the 64th decision on
+    with pytest.raises(SettingError, match="normalises the dense layers"):
+        with_normalised_layers(lambda inputs: inputs)
 
 
 @pytest.mark.slow

@@ -150,8 +150,8 @@ def with_normalised_layers(network: Any) -> Any:
     hidden = getattr(network, "layers", ())
     if not hidden or not all(isinstance(each, Layer) for each in hidden):
         raise SettingError(
-            "`critics_normalised` normalises the dense layers of `jm.Dense` and `jm.Convolutional`; use one of them, or "
-            "leave it out."
+            "`critics_normalised` normalises the dense layers of a shipped network, and this network is a function of "
+            "your own. Use e.g. `jm.Dense(64, 64)`, or leave it out."
         )
     return replace(network, layers=(*(replace(each, normalised=True) for each in hidden[:-1]), hidden[-1]))
 
