@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.cells import without_empty_columns
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError
 from jokulmist.pictures.replay import Still
@@ -24,7 +25,7 @@ from jokulmist.records.files import size_of
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
 from jokulmist.records.run_folder import CUT
-from jokulmist.records.run_index import row_of
+from jokulmist.records.run_index import readable, row_of
 from jokulmist.studies import cross_play
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.comparison.comparison import Comparison
@@ -155,7 +156,9 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
         raise SettingError(f"compare 2 to {MOST_COMPARED} runs; {len(paths)} are chosen.")
     runs = [Run.open(path) for path in paths]
     content: dict[str, Any] = {
-        "rows": [_plain(row_of(path, run.origin)) for path, run in zip(paths, runs, strict=True)],
+        "rows": without_empty_columns(
+            [_plain(readable(row_of(path, run.origin))) for path, run in zip(paths, runs, strict=True)]
+        ),
         "differ": differing(runs),
         "curve": charts.curve(runs, {}) if measure else charts.recorded_curve(runs),
         "groups": [],

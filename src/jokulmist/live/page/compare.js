@@ -42,7 +42,7 @@ export async function compareView(main, known, { query }) {
       make("span", { class: "note" }, `${told.rows.length} runs; this address shows the same again`),
       told.players && !known.look ? button("let them play together", async () => { const [run, ...partners] = runs; await ask(`/api/run/${encodeURIComponent(run)}/evaluate`, { partners }); location.hash = "#/queue"; }) : ""),
     told.notes.length ? make("section", {}, make("h2", {}, "Notes"), told.notes.map(note => make("p", {}, note))) : "",
-    make("section", {}, make("h2", {}, "Curves"), figure),
+    make("section", {}, make("h2", {}, "Curves"), asked.weights ? make("p", { class: "note" }, "each by its own weights; what is below is judged by the weights that were chosen") : "", figure),
     told.crossplay ? matrix(told.crossplay) : "",
     told.bands ? make("section", {}, make("h2", {}, `Groups${told.by.length ? ` by ${told.by.join(", ")}` : ""}, middle and 95 %`), bands) : "",
     told.groups.length ? make("section", {}, make("h2", {}, `Final ${told.value} of each seed`), table(told.groups, ["group", "seeds", "score", "low", "high", "median", "sd"], { score: "interquartile mean", low: "95 % from", high: "to" })) : "",

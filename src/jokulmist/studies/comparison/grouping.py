@@ -186,14 +186,15 @@ def _checked(by: list[str], groups: list[RunGroup], notes: list[str]) -> Groupin
 
 
 def _labels(settings: list[dict[str, Any]], names: list[str]) -> list[str]:
-    """A short text for each group: the values of what differs, with their names where it takes that."""
+    """A short text for each group: the values of what differs, with their names where it takes that. A group without
+    any of these settings has them as its class declares them."""
     short = short_names([name for name in names if name not in USES])
     labels = []
     for values in settings:
         words = [str(values[name]).rpartition(":")[2] for name in USES if name in values]
         rest = [f"{short[name]} {_format_value(values[name])}" for name in short if name in values]
         more = [f"and {len(rest) - MOST_IN_A_LABEL} more"] if len(rest) > MOST_IN_A_LABEL else []
-        labels.append(" ".join([*words, ", ".join(rest[:MOST_IN_A_LABEL] + more)]).strip())
+        labels.append(" ".join([*words, ", ".join(rest[:MOST_IN_A_LABEL] + more)]).strip() or "as declared")
     return [label if labels.count(label) == 1 else f"{label} ({k + 1})" for k, label in enumerate(labels)]
 
 
