@@ -20,7 +20,9 @@ from jokulmist.environments.spaces.players import view_of
 from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, RecordError, SettingError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import replay as replay_memory
+from jokulmist.live import views
 from jokulmist.records.run_index import row_of
+from jokulmist.studies import cross_play
 from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
 from jokulmist.training.redo import redo
 from jokulmist.training.runs.course import window_of
@@ -658,7 +660,7 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
 
 
 @pytest.mark.slow
-def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
+def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players(tmp_path):
     policies = [
         jm.train(Sticks(), both(quick()), steps=steps, lane="compiled", folder=None).policy
         for steps in (200, 6_000, 9_000)
@@ -672,6 +674,13 @@ def test_where_one_gets_what_the_other_loses_the_matrix_is_the_first_players():
     ratings = result.ratings()
     assert ratings.ratings[0] == ratings.ratings.min() < ratings.ratings.max()
     assert ratings.advantage[0] > 0.3  # who begins wins from all numbers but multiples of four
+    result.save(tmp_path / cross_play.FILE)
+    ratings.save(tmp_path / "cross-play-ratings.png")
+    told = views.played_together(tmp_path, list(result.names))
+    assert [row["run"] for row in told["ratings"]] == ratings.table["run"].tolist()
+    assert [row["rating"] for row in told["ratings"]] == pytest.approx(ratings.table["rating"].tolist(), rel=1e-5)
+    assert told["cells"][0][1]["mean"] == pytest.approx(result.means[0, 1])
+    assert views.played_together(tmp_path, ["nobody"]) is None
     with pytest.raises(SettingError, match="so nobody won"):
         jm.cross_play(policies[:2], Twins(), episodes=3).ratings()
 

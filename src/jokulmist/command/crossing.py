@@ -35,11 +35,12 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
     runs = [Run.open(path) for path in paths]
     with telling() as on_message:
         matrix = cross_play(runs, episodes=episodes, seed=seed, act=act, on_message=on_message)  # type: ignore[arg-type]
-        ratings = matrix.ratings() if rate else None
+        is_won = matrix.subject != ALL and len(matrix.players) == 2  # what one gets the other loses
+        ratings = matrix.ratings() if rate or is_won else None
         target = to or paths[0].parent / FILE
         saved = matrix.save(target)
         if ratings is not None:
-            saved.append(ratings.save(target.with_name(f"{target.stem}-ratings{target.suffix}")))
+            saved += ratings.save(target.with_name(f"{target.stem}-ratings{target.suffix}"))
     if json:
         rated = {} if ratings is None else {"rated": ratings.as_json()}
         print_json({**matrix.as_json(), **rated, "files": [str(path) for path in saved]})
@@ -62,7 +63,7 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
         if 1 < len(matrix.groups) < len(matrix.names):
             typer.echo("these play together: " + "; ".join(", ".join(group) for group in matrix.groups))
     else:
-        typer.echo(f"\n{matrix.verdict}{'' if rate else '; `--rate` tells who is strong'}")
+        typer.echo(f"\n{matrix.verdict}")
     if matrix.all_the_same:
         typer.echo(
             f"\nin each pairing all {episodes} episodes are the same: nothing is left to chance, and intervals have "
@@ -80,5 +81,5 @@ def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | 
             f"{ratings.advantage[2]:.2f}]; "
             f"{ratings.verdict}" + ("" if math.isnan(ratings.p) else f" (p = {ratings.p:.3f})")
         )
-    more = f" {saved[2].name} shows the ratings." if rate else ""
+    more = f" {saved[2].name} shows the ratings." if ratings is not None else ""
     typer.echo(f"{saved[0]} shows it; {saved[1].name} has the intervals and each player's return.{more}", err=True)

@@ -304,7 +304,11 @@ def evaluate(
         bool, typer.Option("--queue", help="Several runs: let it wait for a worker (see `jokulmist queue work`).")
     ] = False,
     rate: Annotated[
-        bool, typer.Option("--rate", help="Several runs: rate the policies of a game of two; who got more has won.")
+        bool,
+        typer.Option(
+            "--rate",
+            help="Several runs: rate policies by who got more, also where no player loses what the other gets.",
+        ),
     ] = False,
     to: Annotated[
         Path | None,

@@ -42,6 +42,8 @@ MOST_LISTED = 500
 MOST_KEPT = 12
 MOST_COMPARED = 40
 MOST_LEDGERS = 12
+RATED = ("rating", "ci95_low", "ci95_high", "wins_against_average")
+UNREADABLE = (OSError, ValueError, KeyError, TypeError, IndexError, csv.Error, JokulmistError)
 DECLARED = "declared"
 PICTURE_INCHES = (7.2, 4.5)
 
@@ -168,7 +170,7 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
         "scores": [],
         "ledgers": [],
         "players": any(str(name).endswith(".return") for run in runs for name in run.episodes.columns),
-        "crossplay": _crossplay(paths[0].parent, [path.name for path in paths]),
+        "crossplay": played_together(paths[0].parent, [path.name for path in paths]),
     }
     if not measure:
         return content
@@ -208,17 +210,28 @@ def _weights(runs: list[Run], name: str) -> dict[str, float] | None:
     raise SettingError(f"`weights` is {name!r:.80}, which is none of the runs that are compared.")
 
 
-def _crossplay(folder: Path, names: list[str]) -> dict[str, Any] | None:
+def played_together(folder: Path, names: list[str]) -> dict[str, Any] | None:
     """How these runs did with each other, if they were let play together; rows play the first player."""
+    picture = folder / cross_play.FILE
     try:
-        with plain_file((folder / cross_play.FILE).with_suffix(".csv")).open(encoding="utf-8", newline="") as stream:
-            reader = csv.DictReader(stream)
-            first, second = (reader.fieldnames or ["", ""])[:2]
-            cells = {(row[first], row[second]): _cell(row) for row in reader}
+        head, rows = _table(picture.with_suffix(".csv"))
+        cells = {(row[head[0]], row[head[1]]): _cell(row) for row in rows}
         matrix = [[cells[row, column] for column in names] for row in names]
-    except (OSError, ValueError, KeyError, TypeError, csv.Error, JokulmistError):
+    except UNREADABLE:
         return None  # they did not play yet, or somebody else wrote there
-    return {"first": first, "second": second, "names": names, "cells": matrix}
+    try:
+        _, rows = _table(picture.with_name(f"{picture.stem}-ratings.csv"))
+        ratings = [{"run": row["run"], **{k: float(row[k]) for k in RATED}} for row in rows]
+    except UNREADABLE:
+        ratings = []  # of a game that nobody wins
+    ratings = ratings if {row["run"] for row in ratings} == set(names) else []
+    return {"first": head[0], "second": head[1], "names": names, "cells": matrix, "ratings": ratings}
+
+
+def _table(file: Path) -> tuple[list[str], list[dict[str, str]]]:
+    with plain_file(file).open(encoding="utf-8", newline="") as stream:
+        reader = csv.DictReader(stream)
+        return list(reader.fieldnames or ["", ""]), list(reader)
 
 
 def _cell(row: dict[str, str]) -> dict[str, float]:

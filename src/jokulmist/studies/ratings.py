@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.pictures import style
+from jokulmist.records.files import replace_file
 from jokulmist.studies.statistics import ALPHA, NORMAL
 
 if TYPE_CHECKING:
@@ -109,12 +110,16 @@ class Ratings:
             style.titled(axes, f"Ratings: {self.verdict}" + ("" if math.isnan(self.p) else f" (p = {self.p:.3f})"))
         return axes
 
-    def save(self, path: str | Path) -> Path:
-        """Write the picture."""
+    def save(self, path: str | Path) -> list[Path]:
+        """Write the picture, and the table as CSV beside it."""
+        target = Path(path)
         with style.styled():
             figure = style.fitted_figure()
             self.plot(figure.add_subplot())
-            return style.save(figure, Path(path))
+            saved = style.save(figure, target)
+        beside = target.with_suffix(".csv")
+        replace_file(beside, self.table.to_csv(index=False, float_format="%.7g"))
+        return [saved, beside]
 
 
 def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> Ratings:

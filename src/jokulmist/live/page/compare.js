@@ -11,7 +11,8 @@ function matrix(told) {
   };
   return make("section", {}, make("h2", {}, "Played together"), make("p", { class: "note" }, `mean return and half of its 95 % interval; a row plays ${told.first}, a column ${told.second}`),
     make("div", { class: "scroll" }, make("table", {}, make("thead", {}, make("tr", {}, make("th", {}, ""), told.names.map(name => make("th", { scope: "col" }, name)))),
-      make("tbody", {}, told.names.map((name, k) => make("tr", {}, make("th", { scope: "row" }, name), told.cells[k].map(cell)))))));
+      make("tbody", {}, told.names.map((name, k) => make("tr", {}, make("th", { scope: "row" }, name), told.cells[k].map(cell)))))),
+    told.ratings.length ? [make("h3", {}, "How strong each is"), table(told.ratings, ["run", "rating", "ci95_low", "ci95_high", "wins_against_average"], { rating: "rating, log odds", ci95_low: "95 % from", ci95_high: "to", wins_against_average: "wins against an average one" })] : "");
 }
 
 const CONTROLS = ["by", "score", "over", "weights"];
