@@ -87,6 +87,7 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
         "game": "x",
         "file": "main.js",
     }
+    refused = set()
     for route in live.app().routes:
         if route.path == "/api/events":
             continue
@@ -98,6 +99,13 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
         )
         assert status < 500, (path, output)
         assert status in (200, 400, 403, 404), (path, output)
+        refused |= {path} if status == 403 and "--look" in output else set()
+    episode = "/api/episode/kept/mine/0"
+    assert refused == {
+        *(f"/api/{name}" for name in ("begin", "choices", "fields", "games", "games/x/picture", "games/x/resume")),
+        *(f"/api/{name}" for name in ("job/1/resume", "run/mine/replay/0", "run/mine/resume", "search/mine")),
+        *(episode, f"{episode}/1/picture", f"{episode}/1/says"),
+    }
     status, output = FOREIGN.asked(live.app(), "/api/run/mine", {})
     assert (status, '"mean of 10"' in output) == (200, True)
     assert trust.is_known(trust.digest(run.path / "source"))
