@@ -19,8 +19,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.pictures import style
-from jokulmist.records.files import replace_file
-from jokulmist.studies.ratings import Ratings, rated
+from jokulmist.studies.ratings import Ratings, rated, save_with_table
 from jokulmist.studies.statistics import ALPHA
 from jokulmist.training.evaluation.evaluate import evaluate, interval_of
 from jokulmist.training.policies.acting import Act
@@ -235,14 +234,7 @@ class CrossPlay:
 
     def save(self, path: str | Path) -> list[Path]:
         """Write the picture, and the pairings as CSV beside it."""
-        target = Path(path)
-        with style.styled():
-            figure = style.fitted_figure()
-            self.plot(figure.add_subplot())
-            saved = style.save(figure, target)
-        beside = target.with_suffix(".csv")
-        replace_file(beside, self.table.to_csv(index=False, float_format="%.7g"))
-        return [saved, beside]
+        return save_with_table(self, Path(path))
 
     def __repr__(self) -> str:
         return (

@@ -112,14 +112,18 @@ class Ratings:
 
     def save(self, path: str | Path) -> list[Path]:
         """Write the picture, and the table as CSV beside it."""
-        target = Path(path)
-        with style.styled():
-            figure = style.fitted_figure()
-            self.plot(figure.add_subplot())
-            saved = style.save(figure, target)
-        beside = target.with_suffix(".csv")
-        replace_file(beside, self.table.to_csv(index=False, float_format="%.7g"))
-        return [saved, beside]
+        return save_with_table(self, Path(path))
+
+
+def save_with_table(result: Any, target: Path) -> list[Path]:
+    """Write the picture of a result, and its table as CSV beside it."""
+    with style.styled():
+        figure = style.fitted_figure()
+        result.plot(figure.add_subplot())
+        saved = style.save(figure, target)
+    beside = target.with_suffix(".csv")
+    replace_file(beside, result.table.to_csv(index=False, float_format="%.7g"))
+    return [saved, beside]
 
 
 def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> Ratings:
