@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.live.views import compared
+from jokulmist.live.views import Question, compared
 from jokulmist.records.run_index import row_of
 from jokulmist.sources import trust
 from jokulmist.work.jobs import Job
@@ -379,9 +379,9 @@ def test_a_search_and_cross_play_are_jobs_too(tmp_path, monkeypatch):
     assert jm.Search.open("runs/bins").status == "done"
     assert next(job for job in jobs if job.id == 2).message.startswith(str(tmp_path / "runs" / "cross-play.png"))
     paths = [tmp_path / "runs" / name for name in reversed(names)]
-    matrix, table = compared(paths, [], True)["crossplay"], pd.read_csv("runs/cross-play.csv")
+    matrix, table = compared(paths, Question(), True)["crossplay"], pd.read_csv("runs/cross-play.csv")
     assert (matrix["first"], matrix["names"]) == ("elder", names[::-1])
     last = table[(table["elder"] == names[1]) & (table["younger"] == names[0])].iloc[0]
     assert matrix["cells"][0][1]["mean"] == last["mean_return"]
     (tmp_path / "runs" / "cross-play.csv").write_text("elder,younger\n1,2,3\n")
-    assert compared(paths, [], True)["crossplay"] is None
+    assert compared(paths, Question(), True)["crossplay"] is None

@@ -166,7 +166,7 @@ class CriticAgent(Agent):
     @staticmethod
     def critics_of(config: Any, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
-        return critics_layout(config.network, config.spec, config.acting, 2, config.critics_normalised, seed)
+        return critics_layout(config.network, config.spec, config.acting, 2, seed, config.critics_normalised)
 
     def start_settings(self, steps: int | None) -> dict[str, Any]:
         return {"learning_rate": 3e-4, "policy_rate": 3e-4}

@@ -63,7 +63,7 @@ class CriticLearner(NamedTuple):
 
 @lru_cache(maxsize=64)
 def critics_layout(
-    network: Any, spec: Spec, acting: ActionDistribution, count: int, is_normalised: bool, seed: int
+    network: Any, spec: Spec, acting: ActionDistribution, count: int, seed: int, is_normalised: bool = False
 ) -> Layout:
     """Where the weights of some critics stand, and how they begin."""
     channel = Channel(name="action", low=-1.0, high=1.0, shape=(acting.width,))

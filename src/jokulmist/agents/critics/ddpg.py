@@ -200,7 +200,7 @@ class DDPG(DeterministicAgent):
 
     @staticmethod
     def critics_of(config: Any, seed: int) -> Layout:
-        return critics_layout(config.network, config.spec, config.acting, 1, config.critics_normalised, seed)
+        return critics_layout(config.network, config.spec, config.acting, 1, seed, config.critics_normalised)
 
     @staticmethod
     def learn(
