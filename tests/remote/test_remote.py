@@ -410,7 +410,10 @@ def test_a_game_of_two_in_c_says_whose_turn_it_is_and_what_may_be_done(tmp_path)
     assert (episode.deciding, episode.legal["north"]) == (("north",), list("345678"))
     for _ in range(2):
         episode.act({"north": 5, "south": 8})
-    assert (episode.closed_by, dict(episode.terms)) == ("empty", {"north.won": -0.5, "south.won": 0.5})  # of the mean of both
+    assert (episode.closed_by, dict(episode.terms)) == (
+        "empty",
+        {"north.won": -0.5, "south.won": 0.5},
+    )  # of the mean of both
     run = jm.train(sticks, jm.QLearning(bins=4), steps=2_000, copies=4, folder=None)
     won = run.episodes[["north.won", "south.won"]]
     assert len(won) > 100
