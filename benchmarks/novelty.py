@@ -110,10 +110,15 @@ class House(jm.Environment):
         return (after.row == 1) & (after.column == 17)
 
 
-TASKS = {"chain": Chain, "lamps": Lamps, "house": House}
+TASKS = {
+    "chain": Chain,
+    "one-hot": lambda: Chain().modified(jm.modifiers.OneHot("stone")),
+    "lamps": Lamps,
+    "house": House,
+}
 STEPS = {"QLearning": 300_000, "DQN": 150_000, "PPO": 600_000}
-LONGER = {("house", "PPO"): 1_200_000}
-SUITS = {"chain": ("QLearning",), "lamps": ("PPO", "DQN"), "house": ("QLearning", "PPO")}
+LONGER = {("house", "PPO"): 1_200_000, ("one-hot", "PPO"): 200_000}
+SUITS = {"chain": ("QLearning",), "one-hot": ("PPO",), "lamps": ("PPO", "DQN"), "house": ("QLearning", "PPO")}
 
 
 def made(method, novelty):
