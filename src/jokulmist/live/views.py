@@ -142,13 +142,13 @@ def _numbers(rollouts: Path) -> list[str]:
 
 @dataclass(frozen=True)
 class Question:
-    """How several runs are laid side by side, as the page's address holds it."""
+    """How several runs are laid side by side, as the page's address holds it; `weights` names a run whose weights judge
+    all, ``declared``, or nothing: each by its own."""
 
     by: tuple[str, ...] = ()
     score: str = RETURN
     over: str = "steps"
     weights: str = ""
-    """The name of a run whose weights judge all, ``DECLARED``, or nothing: each by its own."""
 
 
 def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, Any]:
