@@ -14,7 +14,7 @@ import warnings
 from pathlib import Path
 
 import numpy as np
-from measuring import agent_of, bounds_of
+from measuring import agent_of, bounds_of, settings_of
 from problems import ALL
 
 import jokulmist as jm
@@ -66,7 +66,7 @@ def main():
     parser.add_argument("--kept", type=Path, default=Path("starts"))
     options = parser.parse_args()
     warnings.simplefilter("ignore")
-    changed = {name: float(value) for name, value in (part.split("=") for part in options.set)}
+    changed = settings_of(options.set)
     print("| method | problem | seed | start | lowest | last | lowest of ten, sampled | in training |")
     print("|---" * 8 + "|")
     for method in options.methods.split(","):

@@ -13,6 +13,7 @@ from jokulmist.live.app import Live, dumped
 from jokulmist.live.games import Games
 from jokulmist.records.files import write_json
 from jokulmist.sources import trust
+from jokulmist.web import Refused
 
 FOREIGN = benchmark("attack/foreign")
 POND = FOREIGN.POND
@@ -109,6 +110,17 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
     status, output = FOREIGN.asked(live.app(), "/api/run/mine", {})
     assert (status, '"mean of 10"' in output) == (200, True)
     assert trust.is_known(trust.digest(run.path / "source"))
+
+
+def test_a_policy_moves_first_for_whoever_takes_the_second_seat(tmp_path):
+    agents = {player: jm.QLearning(bins=2) for player in jm.gallery.Lots.players}
+    run = jm.train(jm.gallery.Lots(), agents, steps=20, lane="plain", folder=tmp_path, name="pair")
+    games = Games(tmp_path)
+    game = games.game(games.begin({"run": "pair", "shared": True}, lambda name: run.path))
+    told = game.answer("sit", {"player": "younger"})
+    assert (told["decision"], told["waits_for"], told["occupants"]) == (1, ["younger"], ["younger"])
+    with pytest.raises(Refused, match="somebody else plays younger"):
+        game.answer("sit", {"player": "younger"})
 
 
 def test_an_answer_holds_whatever_a_record_does():

@@ -211,27 +211,33 @@ class SharedGame(Game):
             )
         return self.as_json(player)
 
+    @property
+    def occupants(self) -> set[str]:
+        """The players whose seats somebody has."""
+        return set(self._secrets.values())
+
     def as_json(self, player: str | None = None) -> dict[str, Any]:
-        occupants = sorted(self._secrets.values())
-        return {**super().as_json(player), "shared": True, "taken": occupants, "waits_for": self._missing()}
+        shared = {"shared": True, "occupants": sorted(self.occupants), "waits_for": self._missing()}
+        return {**super().as_json(player), **shared}
 
     def _sit(self, player: Any) -> dict[str, Any]:
         players = describe(self.hand.environment).players
         if player not in players:
             raise SettingError(f"there is no player {player!r:.40}; the players are {listed(players)}.")
-        if player in self._secrets.values():
+        if player in self.occupants:
             raise Refused(f"somebody else plays {player}. Take another seat.")
         secret = secrets.token_urlsafe(9)
         self._secrets[secret] = player
+        self._play_policies()  # where a seat that nobody has moves first
         return {**self.as_json(player), "seat": secret}
 
     def _missing(self) -> list[str]:
         """The players without whose decision no step is taken."""
-        occupants, hand = set(self._secrets.values()), self.hand
+        hand = self.hand
         return [
             player
             for player in hand.episode.deciding
-            if player not in self._ready and (player in occupants or hand.partners is None)
+            if player not in self._ready and (player in self.occupants or hand.partners is None)
         ]
 
     def _step(self) -> None:
@@ -242,15 +248,14 @@ class SharedGame(Game):
 
     def _play_policies(self) -> None:
         """Moves of the policy alone, where a game asks one player at a time."""
-        hand, occupants = self.hand, set(self._secrets.values())
-        while hand.partners is not None and not hand.episode.over and not occupants & set(hand.episode.deciding):
+        hand = self.hand
+        while hand.partners is not None and not hand.episode.over and not self.occupants & set(hand.episode.deciding):
             self._act()
 
     def _act(self) -> None:
         """One step: seats that nobody took are the policy's."""
         hand, chosen = self.hand, self.hand.chosen
-        occupants = set(self._secrets.values())
-        hand.chosen = {n: v for n, v in chosen.items() if any(belongs_to(player, n) for player in occupants)}
+        hand.chosen = {n: v for n, v in chosen.items() if any(belongs_to(player, n) for player in self.occupants)}
         try:
             hand.act()
         finally:

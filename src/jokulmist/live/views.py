@@ -177,8 +177,6 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
     content["scores"] = [RETURN, EVALUATION, AREA, DECISIONS, *(m.name for m in describe(runs[0].environment).measures)]
     content["ledgers"] = [{"run": run.name, "chart": charts.stacks(run)["ledger"]} for run in runs[:MOST_LEDGERS]]
     try:
-        if question.over not in ("steps", "episodes", "seconds"):
-            raise SettingError(f"`over` is {question.over!r:.40}; allowed: steps, episodes, seconds.")
         comparison = compare(
             runs,
             by=question.by or None,
@@ -202,8 +200,10 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
 
 
 def _weights(runs: list[Run], name: str) -> dict[str, float] | None:
-    if name in ("", DECLARED):
-        return {} if name else None
+    if not name:
+        return None
+    if name == DECLARED:
+        return {}
     for run in runs:
         if run.name == name:
             return full_weights(run.environment)

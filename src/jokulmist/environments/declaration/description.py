@@ -167,9 +167,9 @@ def describe(instance: Any, read: Outline) -> Description:
     )
 
 
-def _frame_rate(cls: type) -> float | None:
+def _frame_rate(cls: Any) -> float | None:
     """Decisions a second for whoever plays, where the class names them."""
-    rate: Any = getattr(cls, "frame_rate", None)
+    rate: float | None = cls.frame_rate
     if rate is None or (isinstance(rate, (int, float)) and not isinstance(rate, bool) and 0.0 < rate <= MOST_FRAMES):
         return rate
     raise DeclarationError(

@@ -27,10 +27,12 @@ export async function playView(main, known, { query }) {
   const game = `/api/games/${told.game}`, held = new Set(), seat = told.seat;
   const stage = make("div", {}), title = make("p", { class: "note", role: "status" }), controls = make("div", {}), seen = make("div", {}), terms = make("div", {});
 
+  // What another person may have changed.
+  const standing = () => JSON.stringify([told.decision, told.over, told.waits_for, told.occupants]);
   async function to(verb, body = {}) {
-    const before = JSON.stringify([told.decision, told.over, told.waits_for, told.taken]);
+    const before = standing();
     told = { ...told, ...await ask(`${game}/${verb}`, seat ? { ...body, seat } : body) };
-    if (verb !== "look" || before !== JSON.stringify([told.decision, told.over, told.waits_for, told.taken])) draw();
+    if (verb !== "look" || before !== standing()) draw();
   }
   const chosen = () => Object.fromEntries(told.parts.map(part => [part.name, part.kind === "choice" ? part.chosen[0] : part.chosen]));
   const decide = changes => to("act", { chosen: told.agent ? {} : { ...chosen(), ...changes } });
@@ -139,7 +141,7 @@ export async function playView(main, known, { query }) {
   const link = player => { const place = new URLSearchParams(query); place.delete("player"); if (player) place.set("player", player); return make("a", { href: `#/play?${place}`, "aria-current": (told.player || "") === player ? "true" : null }, player || "all"); };
   function seatsOf() {
     if (!told.players.length) return [];
-    if (told.shared) return ["seats: ", ...told.players.flatMap((player, k) => [k ? ", " : "", told.taken.includes(player) ? `${player}${player === told.player ? ", yours" : ", taken"}`
+    if (told.shared) return ["seats: ", ...told.players.flatMap((player, k) => [k ? ", " : "", told.occupants.includes(player) ? `${player}${player === told.player ? ", yours" : ", taken"}`
       : make("a", { href: `#/play?game=${told.game}&player=${encodeURIComponent(player)}`, target: "_blank" }, `${player}, free: open this address elsewhere`)])];
     const place = new URLSearchParams(query);
     place.set("shared", "1");
