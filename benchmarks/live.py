@@ -1,7 +1,7 @@
 """The live page under load, by HTTP and in headless Chromium.
 
-python benchmarks/live.py many [--runs 2000]     # first paint, time of an update on the server, and until the page
-shows it python benchmarks/live.py fuzz [--cases 2000]    # requests that nobody meant: no traceback, nothing written
+python benchmarks/live.py many [--runs 2000]     # first paint of each view, time of an update on the server, and until
+the page shows it python benchmarks/live.py fuzz [--cases 2000]    # requests that nobody meant: no traceback, nothing written
 outside python benchmarks/live.py memory [--updates 20000] # the server's memory over as many updates as a day has
 python benchmarks/live.py kills [--kills 200]    # SIGKILL in the middle of writing jobs
 """
@@ -57,7 +57,14 @@ def ask(base, path, body=None, method=None, timeout=60.0, **headers):
 
 def one_run(folder):
     return jm.train(
-        jm.gallery.Tarn(), jm.QLearning(), steps=20_000, seed=1, lane="plain", folder=folder, name="run-0000"
+        jm.gallery.Tarn(),
+        jm.QLearning(),
+        steps=20_000,
+        seed=1,
+        lane="plain",
+        record_every=50,
+        folder=folder,
+        name="run-0000",
     ).path
 
 
@@ -92,6 +99,7 @@ def many(count):
                 ],
                 **looked(folder),
                 **painted(base, folder),
+                **opened(base),
             }
         finally:
             process.kill()
@@ -157,6 +165,54 @@ def painted(base, folder):
         "from asking to rows in the browser, seconds (least, median, most)": [round(f(paints), 2) for f in three],
         "from a change of a file to the page, seconds (least, median, most)": [round(f(displayed), 2) for f in three],
     }
+
+
+VIEWS = {  # an address, and what is there once the view is filled
+    "runs": "table.runs tbody tr",
+    "queue": "main h1",
+    "new": "main select",
+    "play": "main select",
+    "run/run-0000": "figure.chart svg",
+    "run/run-0500": "figure.chart svg",
+    "compare?runs=run-0000,run-0001,run-0500": "figure.chart svg",
+    "steps/run/run-0000/best/0": "main table",
+}
+NOTED_VIEW = """
+new MutationObserver(() => {
+  if (!window.headAt && document.querySelector("main h1, main strong")) window.headAt = performance.now();
+  if (!window.filledAt && document.querySelector("%s")) window.filledAt = performance.now();
+}).observe(document, { childList: true, subtree: true });
+"""
+
+
+def opened(base):
+    """Each view by its address, three times each in a browser that has nothing of it: until something is painted, until
+    what is known stands there, and until the view is filled."""
+    from playwright.sync_api import sync_playwright
+
+    rows = {}
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(
+            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
+        )
+        for address, filled in VIEWS.items():
+            took = []
+            for _ in range(3):
+                page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+                page.add_init_script(NOTED_VIEW % filled)
+                page.goto(f"{base}/?token={TOKEN}#/{address}")
+                page.wait_for_selector(filled, state="attached", timeout=60_000)
+                took.append(
+                    page.evaluate(
+                        "[performance.getEntriesByType('paint').at(-1).startTime, window.headAt, window.filledAt]"
+                    )
+                )
+                page.close()
+            rows[f"{address}: painted, what is known, filled, seconds (medians)"] = [
+                round(statistics.median(column) / 1000, 2) for column in zip(*took, strict=True)
+            ]
+        browser.close()
+    return rows
 
 
 PATHS = [

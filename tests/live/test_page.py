@@ -170,6 +170,20 @@ def test_every_view_is_readable_and_says_nothing_wrong(opened, width, scheme):
     assert page.locator("section", has_text="Readings").locator("svg").count() > 3
 
 
+def test_a_view_says_what_it_is_of_before_the_server_has_answered(browser, served):
+    held, context = [], browser.new_context()
+    page = context.new_page()
+    page.route("**/api/all*", lambda request: held.append(request))
+    page.goto(f"{served}#/run/ferry")
+    page.wait_for_selector("main .opening strong:text('ferry')")
+    assert page.locator("main h1").count() == 0
+    for request in held:
+        request.continue_()
+    page.unroute("**/api/all*")
+    page.wait_for_selector("main h1:text('ferry')")
+    context.close()
+
+
 def test_a_run_from_the_form_is_seen_working_stopped_and_gone_on_with(opened, runs):
     page, complaints = opened()
     page.get_by_role("link", name="New run").click()

@@ -84,6 +84,9 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
         with pytest.raises(LookupFailed, match=r"needs the program ffmpeg.*Use `.gif`"):
             jm.pictures.save_replay(scenes, ferry.environment, tmp_path / "x.mp4")
     assert recorded_scene(ferry, "worst").rollout.total <= scenes[2].rollout.total
+    assert scenes[1].mean == jm.evaluate(ferry.policy, ferry.environment, episodes=20, seed=3).mean
+    before = ferry.episodes["return"][ferry.episodes["episode"] <= scenes[2].rollout.episode]
+    assert scenes[2].mean_text == f"mean of the {min(len(before), 100)} episodes up to it {before.tail(100).mean():.4g}"
     with pytest.raises(LookupFailed, match=r"holds no episode 1234567; it holds `1`"):
         recorded_scene(ferry, "1234567")
 

@@ -38,7 +38,13 @@ def replay(
     for scene in scenes:
         rollout = scene.rollout
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
-        typer.echo(f"{scene.title}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}", err=True)
+        typer.echo(
+            f"{scene.title}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}{_mean(scene)}", err=True
+        )
+
+
+def _mean(scene: Any) -> str:
+    return f"; {scene.mean_text}" if scene.mean_text else ""
 
 
 def report(paths: list[Path], to: Path | None, replays: bool) -> None:
@@ -65,7 +71,7 @@ def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
     def frame_at(moment: int) -> Any:
         table = scene.rollout.table
         image = picture_of(Still(None, scene, environment), moment, width, LINES)
-        text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}\n", style="bold")
+        text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}{_mean(scene)}\n", style="bold")
         text.append_text(blocks(shrunk(image, width, LINES), fine))
         total = float(table["reward"].iloc[:moment].sum())
         action = (

@@ -240,7 +240,7 @@ class Panel:
             total, last_total = total + amount, last_total + last
         if len(self.description.terms) > 1:
             lines.append(f"{'together':<14}{last_total:>9.3g}{total:>10.4g}")
-        return "\n".join(lines)
+        return "\n".join([*lines, self.scene.mean_text])
 
 
 def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callable[[Any], None]]]:
@@ -256,6 +256,8 @@ def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callabl
     def returned(axes: Any) -> None:
         axes.plot(np.arange(1, steps + 1), total, color=style.WATER, linewidth=1.6)
         axes.axhline(0.0, color=style.STONE, linewidth=0.6)
+        if scene.mean is not None:
+            axes.axhline(scene.mean, color=style.RUST, linewidth=0.8, linestyle="dashed")
 
     traces.append(("return", returned))
     judged_columns = [c for c in table.columns if c == "value" or c.startswith(("value.", "probability."))]
@@ -267,7 +269,7 @@ def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callabl
         if judged_columns[0].startswith("probability"):
             axes.set_ylim(-0.05, 1.05)
         if len(judged_columns) > 1:
-            axes.legend(fontsize=7, ncols=min(4, len(judged_columns)), loc="upper left", borderpad=0.1)
+            style.legend_at_corner(axes)
 
     if any(name.startswith("value.") for name in judged_columns) or judged_columns == ["value"]:
         traces.append(("value", draw_judgements))
@@ -314,7 +316,11 @@ def _strip(scenes: list[Scene], environment: Environment, path: Path) -> Path:
                 axes.set_title(
                     f"decision {moment}{ending}\nreturn {total:.3g}", fontsize=9, weight="normal", loc="left"
                 )
-            figure.text(0.012, 0.99 - row / len(scenes), scene.title, va="top", weight="bold")
+            title = figure.text(0.012, 0.99 - row / len(scenes), scene.title, va="top", weight="bold")
+            size = title.get_fontsize()
+            figure.gca().annotate(
+                scene.mean_text, (1, 1), (12, 0), title, textcoords="offset points", va="top", fontsize=size
+            )
         figure.subplots_adjust(
             left=0.012, right=0.99, top=0.93 - 0.1 / len(scenes), bottom=0.02, wspace=0.06, hspace=0.45
         )

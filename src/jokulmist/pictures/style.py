@@ -100,6 +100,11 @@ def titled(axes: Axes, title: str) -> None:
     axes.set_title(wrapped(title, LETTERS_AN_INCH * axes.figure.bbox.width / axes.figure.dpi))
 
 
+def legend_at_corner(axes: Axes) -> None:
+    """A small legend in one line over the right corner of low axes, so that it covers no line."""
+    axes.legend(loc="lower right", bbox_to_anchor=(1.0, 1.0), ncols=8, fontsize=7, borderpad=0.0, borderaxespad=0.1)
+
+
 def legend_above(axes: Axes, title: str) -> None:
     """A title, and below it a legend that stands above the axes, so that it covers nothing."""
     titled(axes, title)

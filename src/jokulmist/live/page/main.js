@@ -17,12 +17,13 @@ function where() {
   return { view: VIEWS[view] ? view : "runs", rest, query: new URLSearchParams(query) };
 }
 
-// What is known of a view while it opens: of a run its row.
+// What is known of a view while it opens: what it is of, and of a run its row.
+const TITLES = { runs: "Runs", compare: "Compare", new: "New run", play: "Play", queue: "Queue" };
 function opening({ view, rest }) {
   const row = view === "run" ? known.rows.get(rest[0]) : null;
-  return make("p", { class: "note opening", role: "status" }, row ? make("strong", {}, row.run) : "", row
+  return make("p", { class: "note opening", role: "status" }, make("strong", {}, TITLES[view] || rest.join(" ")), row
     ? ` ${row.status}, ${whole(row.decisions)} decisions, ${whole(row.episodes)} episodes, mean of the last 100: ${number(row.score)}. Its curves are read ...`
-    : "opening ...");
+    : " opening ...");
 }
 
 async function show() {
@@ -93,6 +94,7 @@ looks(dark);
 document.getElementById("look").addEventListener("click", () => { dark = !dark; localStorage.setItem("look", dark ? "dark" : "light"); looks(dark); });
 window.addEventListener("hashchange", show);
 async function begin() {
+  document.getElementById("main").replaceChildren(opening(where()));
   await everything(FIRST);
   await show();
   if (known.rows.size < known.count) { await everything(); shown?.changed?.({ rows: [...known.rows.values()], jobs: known.jobs }); }

@@ -330,7 +330,7 @@ def plot_rollout(rollout: Rollout, environment: Environment, figure: Figure | No
                 label=term.name,
             )
         last.set_ylabel("reward\nterms", fontsize=8, rotation=0, ha="right", va="center")
-        last.legend(fontsize=8, ncols=6, loc="upper left")
+        style.legend_at_corner(last)
         last.set_xlabel("decisions")
         for axis in axes:
             axis.tick_params(labelsize=8)

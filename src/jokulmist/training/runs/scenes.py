@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +13,7 @@ from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.errors import SettingError
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
+from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import evaluate
 from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.policies.policy import Policy
@@ -20,6 +21,7 @@ from jokulmist.training.rollouts.rollouts import recorded_of
 from jokulmist.training.runs.run import Run
 
 UNTRAINED = "0"
+ALIKE = 20  # episodes whose mean stands beside the one that is shown
 LONGEST_NUMBER = 18  # digits: more than a whole number of a file can have
 
 
@@ -35,12 +37,23 @@ class Scene:
         One a moment; empty where the class's state was not recorded.
     images : list of uint8 array
         Of a simulator, one a moment; else empty.
+    mean : float, optional
+        The mean return of episodes like it: one alone may be luck.
+    alike : str
+        Which episodes those are.
     """
 
     title: str
     rollout: Rollout
     states: list[Any]
     images: list[Any]
+    mean: float | None = None
+    alike: str = ""
+
+    @property
+    def mean_text(self) -> str:
+        """The mean and its episodes; empty where it is not known."""
+        return "" if self.mean is None else f"mean of {self.alike} {self.mean:.4g}"
 
 
 def recorded_scene(run: Run, name: str) -> Scene:
@@ -48,14 +61,23 @@ def recorded_scene(run: Run, name: str) -> Scene:
     assert run.path is not None
     folder = run.path / ROLLOUTS
     if name in ("best", "worst", "last"):
-        rollouts = read_rollouts(folder / f"{name}.parquet")
-        return scene_of(f"{name} recorded, episode {rollouts[0].episode:,}", rollouts[0], run.environment)
+        rollout = read_rollouts(folder / f"{name}.parquet")[0]
+        return _in_training(run, rollout, f"{name} recorded, episode {rollout.episode:,}")
     if not name.isdecimal() or len(name) > LONGEST_NUMBER:
         raise SettingError(
             f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {name!r:.80}."
         )
     rollout = read_rollouts(folder, int(name))[0]
-    return scene_of(f"episode {rollout.episode:,}", rollout, run.environment)
+    return _in_training(run, rollout, f"episode {rollout.episode:,}")
+
+
+def _in_training(run: Run, rollout: Rollout, title: str) -> Scene:
+    episodes = run.episodes
+    returns = episodes["return"][episodes["episode"] <= rollout.episode].tail(LAST)
+    mean = float(returns.mean()) if len(returns) > 1 else None
+    return replace(
+        scene_of(title, rollout, run.environment), mean=mean, alike=f"the {len(returns):,} episodes up to it"
+    )
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:
@@ -70,11 +92,13 @@ def _after(policy: Policy) -> str:
 
 
 def played_scene(policy: Policy | str, environment: Environment, seed: int, title: str, act: Any = "greedy") -> Scene:
-    """A fresh episode: the first of an evaluation with the seed."""
+    """A fresh episode: the first of an evaluation with the seed. Of a simulator, whose episodes take long, it is the
+    only one."""
     if isinstance(environment, Simulator):
         return _simulated(policy, environment, seed, title)
-    result = evaluate(policy, environment, episodes=1, seed=seed, act=act, record=1)
-    return scene_of(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
+    result = evaluate(policy, environment, episodes=ALIKE, seed=seed, act=act, record=1)
+    scene = scene_of(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
+    return replace(scene, mean=result.mean, alike=f"{ALIKE} such episodes")
 
 
 def scene_of(title: str, rollout: Rollout, environment: Environment) -> Scene:
