@@ -17,15 +17,24 @@ from jokulmist.agents.contract import Experience
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.players import view_of
-from jokulmist.errors import ActionError, BrokenEnvironment, DeclarationError, RecordError, SettingError
+from jokulmist.errors import (
+    ActionError,
+    BrokenEnvironment,
+    DeclarationError,
+    JokulmistError,
+    RecordError,
+    SettingError,
+)
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import replay as replay_memory
 from jokulmist.live import views
+from jokulmist.pictures.report import charts
 from jokulmist.records.run_index import row_of
 from jokulmist.studies import cross_play
 from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
 from jokulmist.training.redo import redo
-from jokulmist.training.runs.course import window_of
+from jokulmist.training.runs.course import panel_rows, window_of
+from jokulmist.training.session.session import EVALUATION_SEED
 from jokulmist.trees import flattened
 
 
@@ -537,6 +546,65 @@ def test_a_fixed_partner_stays_as_it_was_and_is_kept_with_the_run(tmp_path):
 
 
 @pytest.mark.slow
+def test_a_game_is_judged_by_a_panel_that_stays_as_it_is_and_is_kept_with_the_run(tmp_path):
+    sticks = Sticks(least=10, most=10)
+    exact = jm.solve(sticks)
+    best = exact.policy
+    assert jm.evaluate(best, sticks, episodes=1).players == {
+        f"{player}.return": value for player, value in exact.of_players.items()
+    }
+    against_luck = jm.evaluate({"first": "random", "second": best}, sticks, episodes=200)
+    assert against_luck.players["second.return"] > exact.of_players["second"]
+    run = jm.train(
+        sticks,
+        {"first": quick(bins=13), "second": jm.Roster(jm.RandomPlay(), rotate_seats=True)},
+        steps=4_000,
+        lane="plain",
+        panel=["random", best.save(tmp_path / "exact")],
+        evaluate_every=2_000,
+        evaluate_episodes=5,
+        best_by="panel",
+        folder=tmp_path,
+        name="run",
+    )
+    (tmp_path / "exact").unlink()
+    assert redo(run.path, folder=tmp_path).same
+    met = panel_rows(run.evaluated)
+    assert set(met) == {(player, member) for player in ("first", "second") for member in ("random", "exact")}
+    judged = {}
+    for (player, member), returns in met.items():
+        assert returns.count().to_dict() == {2_000: 5, 4_000: 5}
+        other = "second" if player == "first" else "first"
+        again = jm.evaluate(
+            {player: run.policy.player(player), other: {"random": "random", "exact": best.player(other)}[member]},
+            sticks,
+            episodes=5,
+            seed=EVALUATION_SEED,
+            act="sampled" if member == "random" else "greedy",
+        )
+        if member == "exact":
+            assert returns.get_group(4_000).to_list() == again.returns_of(player).tolist()
+            assert returns.mean()[4_000] <= exact.of_players[player]
+        for learned, mean in returns.mean().items():
+            judged[learned] = judged.get(learned, 0.0) + mean / 4
+    assert run.checkpoint("best").decisions == max(judged, key=judged.get)
+    labels = [text.get_text() for axes in jm.plot(run).figure.axes for text in getattr(axes.get_legend(), "texts", [])]
+    assert labels.count("against exact") == labels.count("against random") == 2
+    rows = {row["policy"]: row["mean"] for row in charts.evaluations(run) if row["after"] == 4_000}
+    assert rows["first against exact"] == pytest.approx(met["first", "exact"].mean()[4_000])
+    for environment, settings, expected in (
+        (jm.gallery.Tarn(), {"panel": ["random"], "evaluate_every": 10}, "has no players"),
+        (sticks, {"panel": ["random"]}, "met at evaluations"),
+        (sticks, {"best_by": "panel", "evaluate_every": 10}, "there is none"),
+        (sticks, {"panel": ["random", "random"], "evaluate_every": 10}, "two members called 'random'"),
+        (sticks, {"panel": [str(tmp_path / "gone")], "evaluate_every": 10}, "there is no run and no policy"),
+        (Table(), {"panel": [run], "evaluate_every": 10}, "the player shows"),
+    ):
+        with pytest.raises(JokulmistError, match=expected):
+            jm.train(environment, quick(), steps=6, lane="plain", folder=None, **settings)
+
+
+@pytest.mark.slow
 def test_a_roster_draws_a_partner_for_each_episode_and_remembers_what_the_learner_was(tmp_path):
     partner = jm.train(Sticks(), both(quick()), steps=1_000, lane="plain", folder=tmp_path, name="partner")
     agents = {
@@ -903,7 +971,6 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     ],
 )
 def test_wrong_players_in_a_plan_are_told(agents, expected):
-    from jokulmist.errors import JokulmistError
     from jokulmist.training.plans.plan import plan_of
     from jokulmist.training.train import train_plan
 

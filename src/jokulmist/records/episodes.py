@@ -136,6 +136,14 @@ def telling_return(columns: Mapping[str, Any]) -> str:
     return "return"
 
 
+PAIRING_SEPARATOR = " against "
+
+
+def pairing_name(player: str, member: str) -> str:
+    """What evaluated.csv calls a player's policy that met a member of the panel."""
+    return f"{player}{PAIRING_SEPARATOR}{member}"
+
+
 def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
     """What is judged by while a run trains: returns, decisions, measures, parameters that vary."""
     numbers = {"return": episodes.returns(description.weights), "steps": episodes.steps}

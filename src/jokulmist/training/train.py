@@ -15,6 +15,7 @@ from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import path_of
 from jokulmist.sources.reading import refuse_while_reading
+from jokulmist.training.evaluation.evaluate import RANDOM
 from jokulmist.training.plans.budget import budget_words
 from jokulmist.training.plans.observers import Observer
 from jokulmist.training.plans.plan import Plan, Training
@@ -38,6 +39,7 @@ class TrainOptions(TypedDict, total=False):
     lane: Literal["auto", "plain", "compiled"]
     evaluate_every: int | None
     evaluate_episodes: int
+    panel: Sequence[Run | str | Path] | None
     processes: bool
     checkpoint_every: int | None
     checkpoint_minutes: float
@@ -105,6 +107,9 @@ def train(
         Decisions between evaluations of the greedy policy, recorded in evaluated.csv.
     evaluate_episodes : int
         Episodes of each evaluation.
+    panel : sequence of Run, path or "random", optional
+        Of a game: policies that stay the same, against which each player's policy is measured at each evaluation, in
+        turn in all other seats; they sample. The run keeps them in ``panel/``; evaluated.csv names who met whom.
     processes : bool
         Each copy of a `jm.Simulator` in a process of its own: for simulators that are slow, or that crash. A process
         that dies or hangs is replaced, its episode is closed by ``lost``, and training goes on.
@@ -119,7 +124,8 @@ def train(
         folder gets it, too.
     best_by : str
         What the best policy is judged by: ``"return"`` (mean of the last 100 episodes, at each report),
-        ``"evaluation"``, a measure (likewise a mean), or of a player who alone learns ``"PLAYER.return"``.
+        ``"evaluation"``, ``"panel"`` (the mean return from it), a measure (likewise a mean), or of a player who alone
+        learns ``"PLAYER.return"``.
     record_every : int, optional
         Record about one episode in so many, step by step, in the run's ``rollouts``, and the best, the worst and the
         last. The episodes are those of the first copy.
@@ -230,7 +236,11 @@ def _train(environment: Any, agent: Any, seeds: tuple[int, ...], workers: int | 
     )
     folder, name = settings.pop("folder"), settings.pop("name")
     if settings.get("start") is not None:
-        settings["start"] = _folder_of(settings["start"])
+        settings["start"] = _folder_of(settings["start"], "start")
+    if settings.get("panel") is not None:
+        panel = settings["panel"]
+        members = [panel] if isinstance(panel, (str, Path, Run)) else panel
+        settings["panel"] = tuple(text if text == RANDOM else _folder_of(text, "panel") for text in members)
     if settings.get("records") is not None:
         settings["records"] = _files_of(settings["records"])
     if settings.get("columns") is not None:
@@ -285,10 +295,10 @@ def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:
     return tuple(str(path_of(file, "`records`").resolve()) for file in each)
 
 
-def _folder_of(start: Run | str | Path) -> str:
-    path = start.path if isinstance(start, Run) else path_of(start, "`start`")
+def _folder_of(run: Run | str | Path, option: str) -> str:
+    path = run.path if isinstance(run, Run) else path_of(run, f"`{option}`")
     if path is None:
-        raise SettingError("`start` is a run in memory, which keeps no checkpoint. Train it with `folder=`.")
+        raise SettingError(f"`{option}` is a run in memory, which keeps no checkpoint. Train it with `folder=`.")
     return str(path)
 
 

@@ -16,7 +16,7 @@ from jokulmist.pictures import style
 from jokulmist.records.run_folder import EVALUATED
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
-from jokulmist.training.runs.course import OVER, Course, course_of, greedy_rows
+from jokulmist.training.runs.course import OVER, Course, course_of, greedy_rows, panel_rows
 from jokulmist.training.runs.run import Run, runs_of
 
 if TYPE_CHECKING:
@@ -84,6 +84,8 @@ def plot(
         agent = method_names(runs[0].plan.agent) if len(groups) == 1 else f"{len(groups)} agents"
         seeds = f"seed {runs[0].seed}" if len(runs) == 1 else f"{len({each_run.seed for each_run in runs})} seeds"
         rows = _players(axes, courses, [LINES[_place(runs, groups, k) % len(LINES)] for k in range(len(runs))], over)
+        if len(runs) == 1:
+            _panel(axes, rows, runs[0], courses[0], over)
         axes.set_ylabel("return, mean of players" if rows else "return of an episode (sum of weighted reward terms)")
         if len(runs) == 1:
             _short_first(axes, courses[0], over, runs[0].plan.copies)
@@ -104,7 +106,7 @@ def _place(runs: list[Run], groups: dict[str, list[Run]], k: int) -> int:
 
 
 def _players(axes: Axes, courses: list[Course], colors: list[str], over: str) -> list[Axes]:
-    """A panel a player below the curve, where they do not get the same, and of one run another for its band."""
+    """A row a player below the curve, where they do not get the same, and of one run another for its band."""
     spec = axes.get_subplotspec()
     if spec is None or not any(course.players_differ for course in courses):
         return []
@@ -114,14 +116,14 @@ def _players(axes: Axes, courses: list[Course], colors: list[str], over: str) ->
     rows = spec.subgridspec(len(heights), 1, height_ratios=heights)
     axes.set_subplotspec(rows[0])
     axes.tick_params(labelbottom=False)
-    panels = [axes.figure.add_subplot(rows[k], sharex=axes) for k in range(1, len(heights))]
-    for k, (player, panel) in enumerate(zip(names, panels, strict=False)):
+    parts = [axes.figure.add_subplot(rows[k], sharex=axes) for k in range(1, len(heights))]
+    for k, (player, part) in enumerate(zip(names, parts, strict=False)):
         for course, color in zip(courses, colors, strict=True):
             if course.count:
-                panel.plot(course.positions(over), course.player_means[k], color=color, linewidth=1.8)
-        panel.set_ylabel(f"{player} gets")
-        panel.tick_params(labelbottom=k == len(heights) - 2)
-    return panels
+                part.plot(course.positions(over), course.player_means[k], color=color, linewidth=1.8)
+        part.set_ylabel(f"{player} gets")
+        part.tick_params(labelbottom=k == len(heights) - 2)
+    return parts
 
 
 def _short_first(axes: Axes, course: Course, over: str, copies: int) -> None:
@@ -230,6 +232,27 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
         label="evaluated without exploration, 95 %",
         zorder=4,
     )
+
+
+def _panel(axes: Axes, rows: list[Axes], run: Run, course: Course, over: str) -> None:
+    """What each player's policy got from each member of the panel, below the curve where players have rows."""
+    if run.plan.training.panel is None:
+        return
+    members = {member: k for k, member in enumerate(dict.fromkeys(member for _, member in panel_rows(run.evaluated)))}
+    for (player, member), returns in panel_rows(run.evaluated).items():
+        means, row = returns.mean(), rows[course.players.index(player)] if rows else axes
+        row.plot(
+            course.positions(over, means.index.to_numpy()),
+            means,
+            "o-",
+            color=LINES[(1 + members[member]) % len(LINES)],
+            markersize=3,
+            linewidth=1.0,
+            label=f"against {member}" if rows else f"{player} against {member}",
+        )
+    for row in rows[: len(course.players)]:
+        if row.get_legend_handles_labels()[1]:
+            style.legend_at_corner(row)
 
 
 def _has_curriculum(axes: Axes, course: Course, over: str, run: Run) -> None:

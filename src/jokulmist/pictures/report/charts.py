@@ -7,9 +7,11 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.spaces.player_actions import own_name
+from jokulmist.records.episodes import PAIRING_SEPARATOR, pairing_name
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of
-from jokulmist.training.runs.course import course_of, greedy_rows, window_of
+from jokulmist.training.runs.course import course_of, greedy_rows, panel_rows, window_of
 from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 700
@@ -64,6 +66,10 @@ def curve(runs: list[Run], references: dict[str, Evaluation]) -> Chart:
         places, means = _evaluated(run)
         if len(runs) == 1 and places:
             lines.append(series("evaluated", places, means, 3, "marked"))
+        if len(runs) == 1:
+            for j, ((player, member), returns) in enumerate(panel_rows(run.evaluated).items()):
+                met = returns.mean()
+                lines.append(series(pairing_name(player, member), met.index, met, 3 + j % 6, "marked"))
     for name, level in references.items():
         color = 6 if name == RANDOM else 1 if level.exact is None else 4
         lines.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
@@ -178,7 +184,8 @@ def evaluations(run: Run) -> list[dict[str, Any]]:
     rows = []
     for key, part in frame.groupby(["policy", "act", "seed", "learned"], sort=False, dropna=False):
         player, act, seed, learned = map(str, key)
-        returns = part["return"].to_numpy(float)
+        column = own_name(player.partition(PAIRING_SEPARATOR)[0], "return") if PAIRING_SEPARATOR in player else "return"
+        returns = part[column].to_numpy(float)
         spread = returns.std(ddof=1) if len(returns) > 1 else float("nan")
         half = interval_of(returns.mean(), spread, len(returns))[1] - returns.mean()
         closings = part["closed_by"].value_counts(normalize=True)

@@ -81,6 +81,7 @@ class Training(Settings):
     lane: Literal["auto", "plain", "compiled"] = "auto"
     evaluate_every: Count | None = None
     evaluate_episodes: Count = 100
+    panel: Annotated[tuple[Annotated[str, Field(min_length=1)], ...], Field(min_length=1)] | None = None
     processes: bool = False
     checkpoint_every: Count | None = None
     checkpoint_minutes: Annotated[float, Field(gt=0.0)] = 5.0
@@ -101,7 +102,7 @@ class Training(Settings):
     def written(self) -> dict[str, Any]:
         """As the section of a plan."""
         settings = {k: v for k, v in self.model_dump(exclude={"stop_when"}).items() if v is not None}
-        for name in ("seeds", "records"):
+        for name in ("seeds", "records", "panel"):
             if name in settings:
                 settings[name] = list(settings[name])
         if self.stop_when is not None:
@@ -166,17 +167,31 @@ class Plan:
             object.__setattr__(self, "training", self.training.changed(copies=copies))
         measures = [m.name for m in describe(self.environment).measures]
         players = describe(self.environment).players
-        names = ("return", "evaluation", *measures, *(own_name(player, "return") for player in players))
+        names = ("return", "evaluation", "panel", *measures, *(own_name(player, "return") for player in players))
         if self.training.best_by not in names:
             raise SettingError(
                 f"`best_by` is {self.training.best_by!r}; it must be one of {listed(names)}."
                 f"{nearest(self.training.best_by, names)}"
             )
         self._refuse_moving_partners(players)
-        if self.training.best_by == "evaluation" and self.training.evaluate_every is None:
+        if self.training.best_by in ("evaluation", "panel") and self.training.evaluate_every is None:
             raise SettingError(
-                "`best_by` is `evaluation`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
+                f"`best_by` is `{self.training.best_by}`, and nothing is evaluated. Set `evaluate_every`, e.g. 50_000."
             )
+        self._refuse_panel(players)
+
+    def _refuse_panel(self, players: tuple[str, ...]) -> None:
+        training = self.training
+        if training.panel is None:
+            if training.best_by == "panel":
+                raise SettingError('`best_by` is `panel`, and there is none. Give one, e.g. `panel = ["random"]`.')
+        elif not players:
+            raise SettingError(
+                f"`panel` plays against policies that learn a game, and `{describe(self.environment).name}` has no "
+                "players. Leave it out."
+            )
+        elif training.evaluate_every is None:
+            raise SettingError("`panel` is met at evaluations, and there are none. Set `evaluate_every`, e.g. 50_000.")
 
     def _refuse_moving_partners(self, players: tuple[str, ...]) -> None:
         """What a player gets tells which policy is best only where its partners stay as they are."""

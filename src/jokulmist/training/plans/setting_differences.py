@@ -12,6 +12,7 @@ BESIDE = (
     "training.episodes",
     "training.evaluate_every",
     "training.evaluate_episodes",
+    "training.panel",
     "training.checkpoint_every",
     "training.checkpoint_minutes",
     "training.keep_checkpoints",

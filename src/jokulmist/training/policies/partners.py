@@ -100,7 +100,7 @@ def keep_partners(agent: Agent, folder: Path) -> None:
 
 
 def joined_policy(members: Mapping[Any, Any], environment: Environment, act: Any = "greedy") -> Policy:
-    """Policies of single players as one of all."""
+    """Policies of single players as one of all; ``act`` is of all of them, or a dict by player."""
     action = describe(environment).action
     players = players_of(action)
     if not players:
@@ -114,10 +114,12 @@ def joined_policy(members: Mapping[Any, Any], environment: Environment, act: Any
             agents[str(player)] = RandomPlay()
             continue
         policy = member if isinstance(member, Policy) else policy_at(str(member))
-        agents[str(player)] = freeze_seat(Fixed(str(member), act=act), policy, str(player))
+        agents[str(player)] = freeze_seat(
+            Fixed(str(member), act=act[player] if isinstance(act, Mapping) else act), policy, str(player)
+        )
     joined = agents_of(agents, action)
     spec = describe(environment).spec
-    joined.refuse(spec)
+    joined.config(spec, 1)  # refuses what was learned elsewhere
     assert isinstance(joined, PlayerAgents)
     learner = {name: agent._frozen.learner if isinstance(agent, Fixed) else () for name, agent in joined.agents.items()}
     decisions = max((agent._decisions for agent in joined.agents.values() if isinstance(agent, Fixed)), default=0)

@@ -19,7 +19,7 @@ import numpy as np
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.plain_files import plain_file
-from jokulmist.records.episodes import CONSTANT
+from jokulmist.records.episodes import CONSTANT, PAIRING_SEPARATOR
 from jokulmist.records.run_folder import EPISODES
 from jokulmist.records.run_index import LAST, tail_of
 from jokulmist.training.runs.run import Run
@@ -245,6 +245,19 @@ def greedy_rows(frame: Any) -> Any:
         return {}
     is_greedy = (frame["policy"] == "policy") & (frame["act"] == "greedy") & (frame["learned"] > 0)
     return frame[is_greedy].groupby("learned")
+
+
+def panel_rows(frame: Any) -> dict[tuple[str, str], Any]:
+    """What a player's policy got from each member of the panel, by both names: its returns by how much it had
+    learned."""
+    if not len(frame):
+        return {}
+    met = frame[frame["policy"].str.contains(PAIRING_SEPARATOR, regex=False)]
+    return {
+        (player, member): part.groupby("learned")[own_name(player, "return")]
+        for name, part in met.groupby("policy", sort=False)
+        for player, _, member in [name.partition(PAIRING_SEPARATOR)]
+    }
 
 
 def window_of(episodes: int) -> int:

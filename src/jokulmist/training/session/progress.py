@@ -124,7 +124,11 @@ class BestPolicy:
 
     @property
     def by_evaluation(self) -> bool:
-        return self._criterion == "evaluation"
+        return self._criterion in ("evaluation", "panel")
+
+    @property
+    def by_panel(self) -> bool:
+        return self._criterion == "panel"
 
     def take(self, columns: dict[str, Any]) -> None:
         if self._criterion in columns:

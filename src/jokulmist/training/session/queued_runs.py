@@ -14,6 +14,7 @@ from jokulmist.training.plans.plan import Plan
 from jokulmist.training.plans.sources import plan_code
 from jokulmist.training.policies.partners import keep_partners
 from jokulmist.training.session.choices import run_folder
+from jokulmist.training.session.judging import JudgingPanel
 from jokulmist.training.session.readiness import free_names, ready
 from jokulmist.training.session.recorded import told_of
 from jokulmist.training.session.start import start_of
@@ -32,6 +33,7 @@ def _laid(plan: Plan, seed: int, path: Path, command: list[str]) -> Path:
     code = plan_code(plan.environment, *classes_of(plan.agent), *plan.functions())
     origin = files.origin_of(command, seed, files.current_time(), Path.cwd())
     keep_partners(plan.agent, path)
+    JudgingPanel.of(plan).save(path)
     start = start_of(plan)
     if start is not None:
         start.save(path)

@@ -10,6 +10,7 @@ from jokulmist.errors import SettingError
 from jokulmist.training.plans.budget import refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.policies.partners import with_partners
+from jokulmist.training.session.judging import JudgingPanel
 from jokulmist.training.session.recorded import records_of
 from jokulmist.training.session.start import start_of
 
@@ -18,6 +19,7 @@ def ready(plan: Plan) -> Plan:
     """The plan with its partners."""
     plan = with_partners(plan)
     start_of(plan)
+    JudgingPanel.of(plan)
     refuse_foreign(plan.agent, plan.agent.config(describe(plan.environment).spec, plan.copies))
     refuse_endless(plan)
     if records_of(plan) is not None:

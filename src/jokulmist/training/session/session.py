@@ -14,6 +14,8 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from jokulmist.agents.novelty import seeking
 from jokulmist.agents.players import classes_of, each_agent
 from jokulmist.environments.declaration.environment import describe
@@ -22,12 +24,12 @@ from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, Sett
 from jokulmist.learning.networks.layout import told_of_images
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import save_checkpoint
-from jokulmist.records.episodes import Episodes, Memory
+from jokulmist.records.episodes import Episodes, Memory, pairing_name
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, uses_of
-from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, evaluate_compiled
 from jokulmist.training.interrupts import StopRequest, handling_stops
 from jokulmist.training.loops.contract import MOST_ADVANCES, Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -45,6 +47,7 @@ from jokulmist.training.session.checkpointing import Checkpoint, write_checkpoin
 from jokulmist.training.session.choices import LaneName
 from jokulmist.training.session.curriculum_progress import CurriculumProgress
 from jokulmist.training.session.intake import Intake
+from jokulmist.training.session.judging import JudgingPanel
 from jokulmist.training.session.observing import (
     Border,
     Cadence,
@@ -107,9 +110,11 @@ class Session:
         more: dict[str, int] | None = None,
         parent: str | None = None,
     ) -> None:
-        plan = with_partners(plan, path, None if parent is None else Path(parent))
+        sources = (path, None if parent is None else Path(parent))
+        plan = with_partners(plan, *sources)
         self.plan, self.seed, self.lane, self.display = plan, seed, lane, display
-        self.start = None if checkpoint is not None else start_of(plan, path, None if parent is None else Path(parent))
+        self.start = None if checkpoint is not None else start_of(plan, *sources)
+        self.panel = JudgingPanel.of(plan, *sources)
         self.environment, self.agent, self.training = plan.stage, plan.agent, plan.training
         self.records = records_of(plan)
         self.description = describe(self.environment)
@@ -163,6 +168,7 @@ class Session:
             return files.FolderRecorder(path, None, origin)
         code = plan_code(self.environment, *classes_of(self.agent), *plan.functions())
         keep_partners(self.agent, path)
+        self.panel.save(path)
         if self.start is not None:
             self.start.save(path)
         if self.training.keep_diff:
@@ -353,7 +359,25 @@ class Session:
     def _evaluate(self, loop: Loop) -> None:
         """Measure what was learned so far, always on the same episodes."""
         self.evaluated_at = loop.decisions
-        policy, environment, episodes = self.progress.policy(loop), self.plan.measured, self.training.evaluate_episodes
+        policy, best = self.progress.policy(loop), self.progress.best
+        result = self._evaluated(policy, "policy", policy.decisions)
+        means = {}
+        for pairing in self.panel.pairings(policy):
+            name = pairing_name(pairing.player, pairing.member)
+            played = self._evaluated(pairing.policy, name, policy.decisions)
+            means[name] = float(played.returns_of(pairing.player).mean())
+        if best.by_panel:
+            best.judge(float(np.mean(list(means.values()))), policy)
+        elif best.by_evaluation and not result.telling:  # a mean over players that never changes judges nothing
+            best.judge(result.mean, policy)
+        more = "".join(f", {name} {mean:.6g}" for name, mean in means.items())
+        self.recorder.log(
+            f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}{more}"
+        )
+
+    def _evaluated(self, policy: Policy, name: str, learned: int) -> Evaluation:
+        """Episodes of a policy, kept with the run under a name."""
+        environment, episodes = self.plan.measured, self.training.evaluate_episodes
         # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
         long = episodes * (self.description.limit or MOST_ADVANCES) >= WORTH_COMPILING
         if self.lane == "compiled" and self.records is None and long:
@@ -361,11 +385,9 @@ class Session:
         else:
             result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED)
         if self.path is not None:
-            self.recorder.evaluated(result.columns)
-        # A mean over players that never changes judges nothing.
-        if self.progress.best.by_evaluation and not result.telling:
-            self.progress.best.judge(result.mean, policy)
-        self.recorder.log(f"evaluated after {policy.decisions} {self.plan.counted}: mean return {result.mean:.6g}")
+            head = {"policy": np.array([name] * episodes, object), "learned": np.full(episodes, learned)}
+            self.recorder.evaluated({**result.columns, **head})
+        return result
 
     def _learned(self, loop: Loop) -> Policy | None:
         """What was learned, unless a chunk was torn by a second Ctrl-C."""

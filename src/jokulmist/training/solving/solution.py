@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.players import view_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import SettingError
 from jokulmist.records.files import replace_file
@@ -67,8 +69,8 @@ class Solution:
     _best: Best = field(repr=False)
     _index: Any = field(repr=False)
     _mover: Any = field(repr=False)
-    # State and action of each of the decisions whose worth was kept; empty in what was read from a file.
-    _rows: tuple[Any, Any] = field(repr=False)
+    # State, action and who decides, of each of the decisions whose worth was kept; empty in what was read from a file.
+    _rows: tuple[Any, Any, Any] = field(repr=False)
 
     def _pair(self, state: Any, decisions: int) -> int:
         """Where a state stands at a moment; -1 where it is never met then."""
@@ -127,7 +129,7 @@ class Solution:
     @cached_property
     def policy(self) -> Policy:
         """The same as a policy that is played, drawn, saved and exported like one that was learned: a table of values
-        by what is seen.
+        by what is seen, of several players one each.
 
         Raises
         ------
@@ -230,43 +232,63 @@ def _solution(
         best,
         t.action[best.decision],
         t.mover[best.decision],
-        (t.state[best.rows], t.action[best.rows]),
+        (t.state[best.rows], t.action[best.rows], t.mover[best.rows]),
     )
 
 
 def _as_policy(solution: Solution) -> Policy:
-    from jokulmist.agents.contract import hyperparameters_at
-    from jokulmist.agents.tables.cells import SCALARS
+    from jokulmist.agents.players import agents_of
     from jokulmist.agents.tables.q_learning import QLearning
 
     environment, best = solution.environment, solution._best
     description = describe(environment)
-    if description.players or not len(best.rows):
+    if not len(best.rows):
         raise SettingError(
-            "a game, so many states and moments, or what was solved in another process make no table. Use "
+            "so many states and moments, or what was solved in another process, make no table. Use "
             "`solution.choose(state, decisions)`, or solve it again."
         )
-    agent = QLearning(discount=solution.discount)
-    config = agent.config(description.spec, 1)
-    learner = agent.fresh_learner(config, hyperparameters_at(agent.schedules()), None)
-    values = np.full_like(learner.values, np.nan)
     stepper = Stepper(environment)
     if stepper.noisy or description.observation_pipeline.modifiers:
         raise SettingError(
             "what is seen is noisy or modified, so it does not tell the state. Use `solution.choose(state, decisions)`."
         )
-    cells = [config.grid.place(stepper.observe(state, None), SCALARS)[0] for state in solution._met]
-    for state, action, worth in zip(*solution._rows, best.row_values, strict=True):
+    agent = QLearning(discount=solution.discount)
+    observations = [stepper.observe(state, None) for state in solution._met]
+    states, actions, movers = solution._rows
+    if not description.players:
+        return Policy(
+            agent, description.spec, _table(agent, description.spec, observations, states, actions, best.row_values), 0
+        )
+    learner = {}
+    for k, player in enumerate(description.players):
+        view, rows = view_of(description.spec, player), np.flatnonzero(movers == k)
+        player_rows = [[row[column] for column in view.columns] for row in observations]
+        learner[player] = _table(agent, view.spec, player_rows, states[rows], actions[rows], best.row_values[rows, k])
+    return Policy(
+        agents_of(dict.fromkeys(description.players, agent), description.spec.action), description.spec, learner, 0
+    )
+
+
+def _table(agent: Any, spec: Spec, observations: list[list[float]], states: Any, actions: Any, values: Any) -> Any:
+    """What a table has learned that holds the value of each action in each state, by what is seen."""
+    from jokulmist.agents.contract import hyperparameters_at
+    from jokulmist.agents.tables.cells import SCALARS
+
+    config = agent.config(spec, 1)
+    learner = agent.fresh_learner(config, hyperparameters_at(agent.schedules()), None)
+    table = np.full_like(learner.values, np.nan)
+    cells = {state: config.grid.place(observations[state], SCALARS)[0] for state in np.unique(states)}
+    for state, action, worth in zip(states, actions, values, strict=True):
         cell = cells[state]
-        if not np.isnan(values[cell, action]) and abs(values[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):
+        if not np.isnan(table[cell, action]) and abs(table[cell, action] - worth) > 1e-6 * max(1.0, abs(worth)):
             raise SettingError(
                 "what is seen does not tell what is best: two states look the same, or it depends on how many "
-                "decisions "
-                "are left. Show more (e.g. `jm.modifiers.TimeLeft`), or use `solution.choose(state, decisions)`."
+                "decisions are left. Show more (e.g. `jm.modifiers.TimeLeft`), or use `solution.choose(state, "
+                "decisions)`."
             )
-        values[cell, action] = worth
-    learner.values[...] = np.where(np.isnan(values), agent.initial_value, values)
-    return Policy(agent, description.spec, learner, 0)
+        table[cell, action] = worth
+    learner.values[...] = np.where(np.isnan(table), agent.initial_value, table)
+    return learner
 
 
 def known_optimum(environment: Environment) -> Solution | None:
@@ -357,7 +379,7 @@ def _read(environment: Environment, key: Any) -> Solution | None:
             best,
             arrays["index"],
             arrays["mover"],
-            (nothing, nothing),
+            (nothing, nothing, nothing),
         )
     except (OSError, ValueError, KeyError, TypeError, zipfile.BadZipFile):
         return None
