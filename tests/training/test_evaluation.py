@@ -9,8 +9,9 @@ import jokulmist as jm
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.training.evaluation import cached_references
+from jokulmist.training.evaluation import evaluate as evaluation
 from jokulmist.training.evaluation.cached_references import known_references
-from jokulmist.training.evaluation.evaluate import evaluate, evaluate_compiled, evaluate_references, sees_more
+from jokulmist.training.evaluation.evaluate import evaluate, evaluate_references, sees_more
 from jokulmist.training.loops import compiled, program
 from jokulmist.training.plans.fingerprint import fingerprint
 from jokulmist.training.plans.sources import environment_class
@@ -170,7 +171,9 @@ def test_a_compiled_evaluation_plays_the_episodes_of_the_plain_one(turns, monkey
     policy = fresh_policy(jm.QLearning(bins=8, initial_value=0.0), Lift())
     monkeypatch.setattr(program, "EVALUATED_TURNS", turns)
     program._PROGRAMS.clear()
-    close(evaluate_compiled(policy, Lift(), 70, 3), evaluate(policy, Lift(), episodes=70, seed=3))
+    for more in ({}, {"act": "sampled"}, {"vary": {"rush": jm.between(0.1, 1.5)}}):
+        settings = {"episodes": 70, "seed": 3, **more}
+        close(evaluate(policy, Lift(), lane="compiled", **settings), evaluate(policy, Lift(), lane="plain", **settings))
 
 
 GALLERY = {
@@ -188,18 +191,23 @@ GALLERY = {
 def test_a_compiled_evaluation_of_the_gallery_plays_the_episodes_of_the_plain_one(name):
     environment = getattr(jm.gallery, name)()
     policy = fresh_policy(GALLERY[name], environment)
-    close(evaluate_compiled(policy, environment, 6, 3), evaluate(policy, environment, episodes=6, seed=3))
+    close(*(evaluate(policy, environment, episodes=6, seed=3, lane=lane) for lane in ("compiled", "plain")))
 
 
 @pytest.mark.slow
 def test_a_compiled_run_is_evaluated_compiled_and_says_where_an_episode_never_closes(monkeypatch, tmp_path):
-    told = []
-    monkeypatch.setattr(session, "evaluate_compiled", lambda *given: told.append(1) or evaluate_compiled(*given))
+    told, played = [], evaluation.evaluate_compiled
+    monkeypatch.setattr(evaluation, "evaluate_compiled", lambda *given: told.append(1) or played(*given))
     settings = {"copies": 4, "evaluate_every": 2_000, "evaluate_episodes": 300, "folder": tmp_path, "lane": "compiled"}
     run = jm.train(Corridor(slip=0.2), jm.QLearning(), steps=4_000, **settings)
     assert len(told) == 2
     last = run.evaluated[run.evaluated["learned"] == 4_000]
-    again = evaluate(run.policy, run.environment, episodes=300, seed=session.EVALUATION_SEED)
+    settings = {"episodes": 300, "seed": session.EVALUATION_SEED}
+    again = evaluate(run.policy, run.environment, lane="plain", **settings)
+    evaluate(run.policy, run.environment, **settings)
+    assert len(told) == 2  # so few are not worth a program
+    evaluate(run.policy, run.environment, episodes=evaluation.WORTH_COMPILING // run.environment.time_limit)
+    assert len(told) == 3
     assert np.allclose(last["return"], again.returns, atol=1e-5)
 
     class Still(Corridor):
@@ -210,7 +218,10 @@ def test_a_compiled_run_is_evaluated_compiled_and_says_where_an_episode_never_cl
 
     monkeypatch.setattr(compiled, "MOST_ADVANCES", 600)
     with pytest.raises(SettingError, match="`Still` did not close within"):
-        evaluate_compiled(fresh_policy(jm.QLearning(), Still()), Still(), 2, 0)
+        evaluate(fresh_policy(jm.QLearning(), Still()), Still(), episodes=2, lane="compiled")
+    for wrong in ({"lane": "arrays"}, {"lane": "compiled", "record": 1}, {"lane": "compiled", "discount": 0.9}):
+        with pytest.raises(SettingError, match="lane"):
+            evaluate(run.policy, run.environment, episodes=2, **wrong)
 
 
 def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_changes(tmp_path, monkeypatch):

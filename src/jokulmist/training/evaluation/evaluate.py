@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
@@ -44,8 +44,12 @@ if TYPE_CHECKING:
 RANDOM = "random"
 FEW_SIDE_BY_SIDE = 8  # of simulators, each of which may hold much
 JUDGED_AT_ONCE = 1_024
+# Advances from which episodes are compiled, which takes a second or two; plain copies make some 20,000 a second.
+WORTH_COMPILING = 50_000
 # Standard errors by which two means differ by more than luck.
 SURELY = 2.5
+Lane = Literal["auto", "plain", "compiled"]
+LANES = ("auto", "plain", "compiled")
 Choose = Callable[[PlainLane, Observed], list[Any]]
 
 
@@ -245,6 +249,7 @@ def evaluate(
     vary: Vary | None = None,
     record: int = 0,
     with_policy_outputs: bool = True,
+    lane: Lane = "auto",
 ) -> Evaluation:
     """Play episodes without learning.
 
@@ -269,6 +274,9 @@ def evaluate(
         So many episodes are recorded step by step, from the first; ``save_rollouts`` of the result keeps them.
     with_policy_outputs : bool
         Whether what the policy says (values, probabilities) is recorded with them; asking it at each step takes time.
+    lane : {"auto", "plain", "compiled"}
+        ``auto`` compiles the class where it can be compiled and so many episodes are worth it; the same episodes, up to
+        the rounding of single precision. Recorded or discounted ones, random play and references are plain.
 
     Returns
     -------
@@ -312,15 +320,18 @@ def evaluate(
     environment = with_varying(environment, Varying(vary))
     if isinstance(policy, Policy):
         policy.fits(environment)
+    if _is_compiled(lane, policy, environment, episodes, record > 0 or discount is not None):
+        assert isinstance(policy, Policy)
+        return evaluate_compiled(policy, environment, episodes, seed, act)
     beside = FEW_SIDE_BY_SIDE if isinstance(environment, Simulator) else SIDE_BY_SIDE
     finished: list[tuple[int, Finished]] = []
     discounted, recorded = [], []
     for first in range(0, episodes, beside):
         owners = tuple(range(first, min(first + beside, episodes)))
-        lane = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
+        copies = PlainLane(environment, Noise(seed, len(owners), Domain.EVALUATION, owners), once=True)
         choose = _chooser(policy, environment, len(owners), seed, act, first, beside)
-        followers = [Follower(lane, i) for i in range(min(len(owners), max(record - first, 0)))]
-        closed, sums, moments = _play(lane, choose, followers, discount)
+        followers = [Follower(copies, i) for i in range(min(len(owners), max(record - first, 0)))]
+        closed, sums, moments = _play(copies, choose, followers, discount)
         finished.extend((first + f.copy, f) for f in closed)
         discounted.append(sums)
         for i, follower in enumerate(followers):
@@ -362,15 +373,39 @@ def _play(
     return finished, sums, moments
 
 
-def evaluate_compiled(policy: Policy, environment: Environment, episodes: int, seed: int) -> Evaluation:
-    """Greedy episodes of a policy on compiled copies: those of `evaluate`, up to the rounding of single precision."""
+def _is_compiled(
+    lane: Lane, policy: Policy | str, environment: Environment, episodes: int, is_plain_only: bool
+) -> bool:
+    """Whether episodes are played on compiled copies; an error where they are to be and cannot."""
+    if lane not in LANES:
+        raise SettingError(f"`lane` must be one of {listed(LANES)}; got {lane!r}.{nearest(str(lane), LANES)}")
+    possible = isinstance(policy, Policy) and policy.agent.traced and not is_plain_only
+    if lane == "compiled" and not possible:
+        raise SettingError(
+            "random play, references, methods that are not traced, and episodes that are recorded or discounted are "
+            'played on plain lanes. Use `lane="plain"`.'
+        )
+    long = episodes * (describe(environment).limit or MOST_ADVANCES) >= WORTH_COMPILING
+    if lane == "plain" or not possible or not (long or lane == "compiled"):
+        return False
+    from jokulmist.lanes.compiled.compilability import find
+
+    finding = find(environment)
+    if lane == "compiled" and not finding.compiles:
+        raise SettingError(f"the environment cannot be compiled: {finding.why}")
+    return finding.compiles
+
+
+def evaluate_compiled(policy: Policy, environment: Environment, episodes: int, seed: int, act: Act) -> Evaluation:
+    """Episodes of a policy on compiled copies: those of `evaluate`, up to the rounding of single precision."""
     from jokulmist.training.loops.compiled import CompiledEvaluation
 
     parts = []
     for first in range(0, episodes, SIDE_BY_SIDE):
-        played = CompiledEvaluation(environment, policy, first, seed, False).play(min(SIDE_BY_SIDE, episodes - first))
+        copies = CompiledEvaluation(environment, policy, first, seed, act == "sampled")
+        played = copies.play(min(SIDE_BY_SIDE, episodes - first))
         parts.append(replace(played, copy=played.copy + first))
-    return _evaluation(Episodes.joined(parts), environment, policy, "greedy", seed, {}, [])
+    return _evaluation(Episodes.joined(parts), environment, policy, act, seed, {}, [])
 
 
 def _evaluation(

@@ -354,7 +354,7 @@ class CompiledEvaluation(CompiledCopies):
         config = agent.config(policy.spec, self.copies)
         hyperparameters = hyperparameters_at(agent.schedules(), Progress(policy.decisions, 0, 1.0))
         self._values = np.array(list(vars(hyperparameters).values()), np.float32)
-        memory = agent.fresh_memory(config, hyperparameters) if agent.remembers() else ()
+        memory = agent.fresh_memory(config, hyperparameters) if explore or agent.remembers() else ()
         learner, memory = _placed((policy.learner, memory))
         self._program = evaluation_program(self._compiled, agent, config, learner, memory, explore)
         self._carry = self._begin(learner, memory, 0)

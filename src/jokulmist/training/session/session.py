@@ -29,7 +29,7 @@ from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, uses_of
-from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, evaluate_compiled
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
 from jokulmist.training.interrupts import StopRequest, handling_stops
 from jokulmist.training.loops.contract import MOST_ADVANCES, Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
@@ -380,10 +380,8 @@ class Session:
         environment, episodes = self.plan.measured, self.training.evaluate_episodes
         # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
         long = episodes * (self.description.limit or MOST_ADVANCES) >= WORTH_COMPILING
-        if self.lane == "compiled" and self.records is None and long:
-            result = evaluate_compiled(policy, environment, episodes, EVALUATION_SEED)
-        else:
-            result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED)
+        lane: LaneName = "compiled" if self.lane == "compiled" and self.records is None and long else "plain"
+        result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED, lane=lane)
         if self.path is not None:
             head = {"policy": np.array([name] * episodes, object), "learned": np.full(episodes, learned)}
             self.recorder.evaluated({**result.columns, **head})
