@@ -74,7 +74,7 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     assert fifth.episodes.equals(first.episodes)
 
 
-def test_another_environment_with_the_same_channels_compiles_no_update_again(kept, monkeypatch):
+def test_another_environment_with_the_same_channels_traces_and_compiles_no_update_again(kept, monkeypatch):
     class Steep(Corridor):
         @jm.reward(weight=-0.5)
         def toll(self, after):
@@ -88,6 +88,7 @@ def test_another_environment_with_the_same_channels_compiles_no_update_again(kep
         "_compiled",
         lambda self, *given: compiled.append(self.name) or whole(self, *given),
     )
+    monkeypatch.setattr(program, "_agent_requests", lambda *given: compiled.append("requests"))
     trained(environment=Steep(slip=0.2))
     assert sorted(set(compiled)) == ["rollout", "start"]
 

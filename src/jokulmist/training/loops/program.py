@@ -186,10 +186,11 @@ def _no_failure(carry: Carry) -> Any:
 
 
 def _cached_requests(
-    code: str | None, count: Callable[[], tuple[tuple[Request, ...], ...]]
+    key: str | None, count: Callable[[], tuple[tuple[Request, ...], ...]]
 ) -> tuple[tuple[Request, ...], ...]:
-    """What a method asks of chance: as another process has counted it, or counted and kept."""
-    cached = CachedRequests(code)
+    """What a method asks of chance, which knows nothing of the environment but its channels and actions: as another
+    process has counted it, or counted and kept."""
+    cached = CachedRequests(key)
     requests = cached.read()
     if requests is None:
         requests = count()
@@ -203,7 +204,11 @@ def _build_evaluation(
     kind, names, copies = type(agent), list(agent.schedules()), config.copies
     code = key_of(compiled, agent, config)
     code = code and f"{code}-{'sampled' if explore else 'greedy'}"
-    (requests,) = _cached_requests(code, lambda: (_choose_requests(kind, config, names, learner, memory, explore)[0],))
+    acting = key_of_update(agent, config)
+    (requests,) = _cached_requests(
+        acting and f"{acting}-{'sampled' if explore else 'greedy'}",
+        lambda: (_choose_requests(kind, config, names, learner, memory, explore)[0],),
+    )
     limit = compiled.description.limit or EVALUATED_TURNS
     room = max(1, min(limit, EVALUATED_TURNS, ROOM_BYTES // _bytes_per_turn(compiled, copies, requests)))
     turn = Turn(compiled, kind, config, explore, learns=False)
@@ -232,8 +237,10 @@ def _build(
     names = list(agent.schedules())
     code = key_of(compiled, agent, config)
     lasting = compiled.description.holds and counts_advances(config)
+    method = key_of_update(agent, config)
     choose_requests, learn_requests = _cached_requests(
-        code, lambda: _agent_requests(kind, config, names, learner, memory, per_update, lasting)
+        method and f"{method}-{'lasting' if lasting else 'training'}",
+        lambda: _agent_requests(kind, config, names, learner, memory, per_update, lasting),
     )
     per_turn = _bytes_per_turn(compiled, copies, choose_requests)
     per_turn += 4 * sum(r.width for r in learn_requests) // per_update
