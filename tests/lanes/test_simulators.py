@@ -279,5 +279,5 @@ class Buoy(jm.Simulator):
     assert set(run.episodes["drift"]) == {4.0}
     (tmp_path / "buoy.py").write_text("STEP = 2\n" + text)
     with pytest.warns(CodeNotice, match="buoy.py has changed"):
-        more = jm.Run.open(run.path).resume(steps=40)
+        more = jm.resume(jm.Run.open(run.path), steps=40)
     assert (len(more.episodes) >= 18, set(more.episodes["drift"])) == (True, {4.0})

@@ -32,7 +32,7 @@ def test_episodes_end_at_their_number_and_go_on_from_there(lane):
     run = jm.train(Corridor(slip=0.2), agent, episodes=30, copies=4, lane=lane, record_every=1)
     assert (len(run.episodes), run.origin["episodes"]) == (30, 30)
     assert max(rollout.episode for rollout in run.rollouts) < 30
-    more = run.resume(episodes=13)
+    more = jm.resume(run, episodes=13)
     assert (len(more.episodes), more.episodes.index.tolist()) == (43, list(range(43)))
 
 

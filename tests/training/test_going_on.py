@@ -113,7 +113,7 @@ def test_a_run_that_goes_on_is_the_run_that_never_stopped(kind, tmp_path):
     }
     wanted = content(jm.train(env, agent, **plan))
     repeated = interrupted(env, agent, 325, **plan)
-    resumed = repeated.resume()
+    resumed = jm.resume(repeated)
     assert resumed.status == "done"
     assert content(resumed) == wanted
     assert 325 <= resumed.origin["resumed"][0]["at"] < 600
@@ -131,10 +131,10 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
     agent = jm.QLearning(exploration=jm.linear(1.0, 0.2, over=1.0))
     run = jm.train(Corridor(), agent, steps=600, folder=tmp_path, lane="plain")
     with pytest.raises(SettingError, match=r"is done. Say how much more, e.g. `steps=300`"):
-        run.resume()
+        jm.resume(run)
     with (run.path / "episodes.csv").open("a") as stream:  # written after the last checkpoint, by a run that was killed
         stream.write("999,600,0,0.8,2,right_end,,1,2\n")
-    more = run.resume(steps=400)
+    more = jm.resume(run, steps=400)
     assert 999 not in more.episodes["episode"].tolist()
     assert more.origin["decisions"] == 1000
     assert more.readings["exploration"].iloc[-1] == pytest.approx(0.2)
@@ -151,7 +151,7 @@ def test_more_steps_keep_the_schedules_and_two_never_work_on_one_run(tmp_path):
         busy.kill()
         busy.wait()  # until then it is still there
     with pytest.raises(SettingError, match="so say how many more by `steps`"):
-        more.resume(episodes=5)
+        jm.resume(more, episodes=5)
 
 
 HOLDING = """
@@ -178,7 +178,7 @@ def test_a_run_has_one_writer_and_another_machine_is_asked_about(tmp_path):
     finally:
         second_item.kill()
         second_item.wait()
-    assert run.resume(steps=100).origin["decisions"] == 700  # the lock went with its holder
+    assert jm.resume(run, steps=100).origin["decisions"] == 700  # the lock went with its holder
     origin = json.loads((run.path / "origin.json").read_text())
     (run.path / "origin.json").write_text(json.dumps({**origin, "status": "running", "host": "elsewhere"}))
     with pytest.raises(SettingError, match=r"is being trained on 'elsewhere', as its record says.*`--take-over`"):
@@ -220,7 +220,7 @@ def test_rows_are_never_appended_to_half_a_line(tmp_path):
 def test_a_simulator_goes_on_with_new_episodes_and_says_so(tmp_path):
     first = interrupted(Drift(), jm.DQN(replay_start=32, replay_size=256), 200, steps=400, copies=2, folder=tmp_path)
     before = first.episodes[:-1]
-    resumed = first.resume()
+    resumed = jm.resume(first)
     assert resumed.origin["decisions"] == 400
     output = {"also_held": object}  # all empty before, which reads as numbers
     pd.testing.assert_frame_equal(resumed.episodes[: len(before)].astype(output), before.astype(output))

@@ -246,12 +246,6 @@ class Run:
         names = ["last", "best", *(int(path.name) for path in paths)]
         raise LookupFailed(f"{self.name} has no checkpoint {name!r}; there are {listed(names)}.")
 
-    def resume(self, *, steps: int = 0, episodes: int = 0, display: Any = None) -> Run:
-        """Go on from the newest checkpoint; see `jokulmist.training.session.resume.resume`."""
-        from jokulmist.training.session.resume import resume
-
-        return resume(self, steps=steps, episodes=episodes, display=display)
-
     def returns(self, weights: dict[str, float] | None = None) -> np.ndarray[Any, Any]:
         """The return of each episode under any weights of the terms.
 
