@@ -159,3 +159,22 @@ def test_lines_are_short_and_the_formatter_is_on():
             if "fmt: skip" in line or "fmt: off" in line:
                 off.append(f"{file.name}:{number}")
     assert (long, off) == ([], [])
+
+
+def test_the_walks_of_the_contributing_page_name_what_exists():
+    text = (SOURCE.parents[1] / "CONTRIBUTING.md").read_text()
+    walks = text[text.index("**Five walks**") : text.index("**Names.**")]
+    names = re.findall(r"`([\w./]+)`", walks)
+    files = {path.relative_to(SOURCE).as_posix() for path in SOURCE.rglob("*.*")}
+    defined = {node.name for tree in TREES.values() for node in ast.walk(tree) if hasattr(node, "name")}
+    defined |= set(re.findall(r"function (\w+)", (SOURCE / "live/page/run.js").read_text()))
+    missing = [
+        name
+        for name in names
+        if (
+            not any(file.endswith(name) for file in files)
+            if name.endswith((".py", ".js"))
+            else not (SOURCE / name).is_dir() and not set(name.split(".")) <= defined
+        )
+    ]
+    assert (len(names) > 40, missing) == (True, [])
