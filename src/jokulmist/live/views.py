@@ -283,7 +283,7 @@ def recorded(path: Path, name: str) -> tuple[Scene, Environment]:
 
     def read() -> tuple[Scene, Environment]:
         run = Run.open(path)
-        return recorded_scene(run, name), run.environment
+        return recorded_scene(run, name, with_mean=False), run.environment
 
     scene: tuple[Scene, Environment] = EPISODES.get((str(path), name, stamp_of(path)), read)
     return scene

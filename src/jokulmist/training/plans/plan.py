@@ -214,7 +214,7 @@ class Plan:
                 f"`best_by` is {criterion!r}, which tells the best policy of `{player}` only where it alone learns, "
                 "against "
                 f"partners that stay as they are; here {why}. Give the "
-                f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge policies afterwards by `jm.cross_play`."
+                f"others `jm.Fixed(RUN)` or a `jm.Roster`, or judge by a `panel`, or afterwards by `jm.cross_play`."
             )
 
     def _on_records(self) -> Training:

@@ -56,28 +56,30 @@ class Scene:
         return "" if self.mean is None else f"mean of {self.alike} {self.mean:.4g}"
 
 
-def recorded_scene(run: Run, name: str) -> Scene:
-    """A recorded episode of a run: ``"best"``, ``"worst"``, ``"last"`` or the number of an episode."""
+def recorded_scene(run: Run, name: str, with_mean: bool = True) -> Scene:
+    """A recorded episode of a run: ``"best"``, ``"worst"``, ``"last"`` or the number of an episode; its mean asks for
+    all episodes to be read."""
     assert run.path is not None
     folder = run.path / ROLLOUTS
     if name in ("best", "worst", "last"):
         rollout = read_rollouts(folder / f"{name}.parquet")[0]
-        return _in_training(run, rollout, f"{name} recorded, episode {rollout.episode:,}")
+        return _in_training(run, rollout, f"{name} recorded, episode {rollout.episode:,}", with_mean)
     if not name.isdecimal() or len(name) > LONGEST_NUMBER:
         raise SettingError(
             f"a recorded episode is `best`, `worst`, `last` or the number of an episode; got {name!r:.80}."
         )
     rollout = read_rollouts(folder, int(name))[0]
-    return _in_training(run, rollout, f"episode {rollout.episode:,}")
+    return _in_training(run, rollout, f"episode {rollout.episode:,}", with_mean)
 
 
-def _in_training(run: Run, rollout: Rollout, title: str) -> Scene:
+def _in_training(run: Run, rollout: Rollout, title: str, with_mean: bool) -> Scene:
+    scene = scene_of(title, rollout, run.environment)
+    if not with_mean:
+        return scene
     episodes = run.episodes
     returns = episodes["return"][episodes["episode"] <= rollout.episode].tail(LAST)
     mean = float(returns.mean()) if len(returns) > 1 else None
-    return replace(
-        scene_of(title, rollout, run.environment), mean=mean, alike=f"the {len(returns):,} episodes up to it"
-    )
+    return replace(scene, mean=mean, alike=f"the {len(returns):,} episodes up to it")
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:

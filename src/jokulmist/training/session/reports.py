@@ -105,8 +105,9 @@ class Reports(SessionObserver):
             self._told_best = True
             progress.announce(
                 "no best policy is kept: what one player gets the other loses, so the mean return over players is "
-                "the same for every policy. Let one learn "
-                f'against partners that stay as they are, with `best_by="{progress.description.players[0]}.return"`'
+                "the same for every policy. Judge by policies that stay as they are, e.g. "
+                '`panel=["random"], best_by="panel"` with `evaluate_every`, or let one learn against such, with '
+                f'`best_by="{progress.description.players[0]}.return"`'
             )
 
     def saved(self) -> Any:
