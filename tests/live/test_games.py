@@ -2,6 +2,7 @@
 
 import json
 import shutil
+import threading
 
 import pytest
 from commands import benchmark
@@ -9,6 +10,7 @@ from commands import benchmark
 import jokulmist as jm
 from jokulmist.command.live import live
 from jokulmist.errors import LookupFailed, UntrustedCode
+from jokulmist.live import views
 from jokulmist.live.app import Live, dumped
 from jokulmist.live.games import Games
 from jokulmist.records.files import write_json
@@ -137,3 +139,21 @@ def test_other_machines_are_told_of(tmp_path, monkeypatch, capsys):
     assert "Other machines can reach this port" in capsys.readouterr().err
     live(tmp_path, "127.0.0.1", 0, 0, True, None)
     assert "Other machines" not in capsys.readouterr().err
+
+
+def test_a_run_is_told_before_random_play_was_measured(tmp_path, monkeypatch):
+    run = jm.train(jm.gallery.Tarn(), jm.QLearning(bins=8), steps=600, lane="plain", folder=tmp_path)
+    may_end, measured = threading.Event(), views.known_references
+
+    def slow(environment):
+        may_end.wait()
+        return measured(environment)
+
+    monkeypatch.setattr(views, "known_references", slow)
+    told = views.detail(run.path, True)
+    assert told["measuring"]
+    assert "random" not in [series["name"] for series in told["curve"]["series"]]
+    may_end.set()
+    while views.detail(run.path, True)["measuring"]:
+        pass
+    assert "random" in [series["name"] for series in views.detail(run.path, True)["curve"]["series"]]

@@ -7,6 +7,7 @@ import io
 import math
 import threading
 from collections import OrderedDict
+from concurrent.futures import Future
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -66,7 +67,13 @@ class ViewCache:
                 self._values.popitem(last=False)
         return value
 
+    def drop(self, key: Any) -> None:
+        with self._guard:
+            self._values.pop(key, None)
 
+
+_PLAYING = threading.Lock()
+SHORT_WAIT = 0.2
 DETAILS, LEVELS, EPISODES, POLICIES = ViewCache(), ViewCache(64), ViewCache(), ViewCache()
 
 
@@ -76,25 +83,50 @@ def stamp_of(path: Path) -> tuple[Any, ...]:
     return ((path / ORIGIN).stat().st_mtime_ns, *sizes)
 
 
-def levels_of(run: Run) -> dict[str, Evaluation]:
-    """What random play and the references reach, measured once for a run."""
-    levels: dict[str, Evaluation] = LEVELS.get(str(run.path), lambda: known_references(run.environment))
-    return levels
+def levels_of(run: Run) -> dict[str, Evaluation] | None:
+    """What random play and the references reach, measured once for a run; None while they are still played, which may
+    take seconds where nobody has asked before."""
+    played: Future[dict[str, Evaluation]] = LEVELS.get(str(run.path), lambda: _played_aside(run.environment))
+    try:
+        return played.result(SHORT_WAIT)
+    except TimeoutError:
+        return None
+
+
+def _played_aside(environment: Environment) -> Future[dict[str, Evaluation]]:
+    """In a thread that ends with the server, one environment after another."""
+    played: Future[dict[str, Evaluation]] = Future()
+
+    def play() -> None:
+        try:
+            with _PLAYING:
+                played.set_result(known_references(environment))
+        except Exception as failure:
+            played.set_exception(failure)
+
+    threading.Thread(target=play, daemon=True).start()
+    return played
 
 
 def detail(path: Path, measure: bool) -> dict[str, Any]:
-    """All that the page shows of a run."""
-    content: dict[str, Any] = DETAILS.get((str(path), stamp_of(path), measure), lambda: _detail(path, measure))
+    """All that the page shows of a run; ``measuring`` says that it is to be asked again for what random play and the
+    references reach."""
+    key = (str(path), stamp_of(path), measure)
+    content: dict[str, Any] = DETAILS.get(key, lambda: _detail(path, measure))
+    if content["measuring"]:
+        DETAILS.drop(key)
     return content
 
 
 def _detail(path: Path, measure: bool) -> dict[str, Any]:
     run = Run.open(path)
-    levels = levels_of(run) if measure else {}
+    known_levels = levels_of(run) if measure else {}
+    levels = known_levels or {}
     row = row_of(path, run.origin)
     content = {
         **told_of(run, levels, False, lambda _: None, measure),
         "row": _plain(row),
+        "measuring": known_levels is None,
         "stacks": charts.STACKS,
         "environment": str(row["environment"]),
         "curriculum": "",

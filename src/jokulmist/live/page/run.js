@@ -92,6 +92,7 @@ export async function runView(main, known, { rest }) {
     parts.recorded.hidden = !told.recorded.length;
     parts.recorded.lastChild.replaceChildren(...told.recorded.slice(0, 60).flatMap((which, k) => [k ? " " : "", make("a", { href: `#/steps/run/${encodeURIComponent(name)}/${which}` }, /^\d+$/.test(which) ? `episode ${which}` : which)]));
     parts.log.textContent = told.log;
+    if (told.measuring) setTimeout(() => { if (!gone) renew(); }, EVERY);  // what random play and the references reach comes later
   }
 
   async function renew() {
