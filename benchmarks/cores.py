@@ -14,7 +14,9 @@ import sys
 import time
 import warnings
 
-THREADS = "--xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold=16384"
+from jokulmist.lanes.compiled.backend import FLAGS, ONE_THREAD
+
+THREADS = FLAGS.replace(ONE_THREAD, "").strip()
 CASES = ("wide", "images")
 
 

@@ -1,12 +1,13 @@
 """The live page under load, by HTTP and in headless Chromium.
 
-python benchmarks/live.py many [--runs 2000]     # first paint of each view, time of an update on the server, and until
-the page shows it python benchmarks/live.py fuzz [--cases 2000]    # requests that nobody meant: no traceback, nothing written
-outside python benchmarks/live.py memory [--updates 20000] # the server's memory over as many updates as a day has
-python benchmarks/live.py kills [--kills 200]    # SIGKILL in the middle of writing jobs
+python benchmarks/live.py many [--runs 2000]        # first paint of each view, and an update until it is shown
+python benchmarks/live.py fuzz [--cases 2000]       # requests that nobody meant: no traceback, nothing outside
+python benchmarks/live.py memory [--updates 20000]  # the server's memory over the updates of a day
+python benchmarks/live.py kills [--kills 200]       # SIGKILL in the middle of writing jobs
 """
 
 import argparse
+import contextlib
 import json
 import random
 import re
@@ -135,16 +136,24 @@ new MutationObserver((_, observer) => {
 """
 
 
-def painted(base, folder):
+@contextlib.contextmanager
+def browsing():
+    """A function that opens a page in a browser that has nothing of it."""
     from playwright.sync_api import sync_playwright
 
-    paints, displayed = [], []
     with sync_playwright() as driver:
         browser = driver.chromium.launch(
             executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
         )
+        yield lambda: browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+        browser.close()
+
+
+def painted(base, folder):
+    paints, displayed = [], []
+    with browsing() as new_page:
         for k in range(7):
-            page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+            page = new_page()
             page.add_init_script(NOTED)  # by the page's own clock: looking from outside takes as long as painting
             page.goto(f"{base}/?token={TOKEN}")
             page.wait_for_selector("table.runs tbody tr")
@@ -159,7 +168,6 @@ def painted(base, folder):
             page.wait_for_selector("table.runs .status.failed")
             displayed.append(time.perf_counter() - began)
             page.close()
-        browser.close()
     three = [min, statistics.median, max]
     return {
         "from asking to rows in the browser, seconds (least, median, most)": [round(f(paints), 2) for f in three],
@@ -188,17 +196,12 @@ new MutationObserver(() => {
 def opened(base):
     """Each view by its address, three times each in a browser that has nothing of it: until something is painted, until
     what is known stands there, and until the view is filled."""
-    from playwright.sync_api import sync_playwright
-
     rows = {}
-    with sync_playwright() as driver:
-        browser = driver.chromium.launch(
-            executable_path=shutil.which("chromium"), args=["--no-sandbox", "--disable-gpu"]
-        )
+    with browsing() as new_page:
         for address, filled in VIEWS.items():
             took = []
             for _ in range(3):
-                page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
+                page = new_page()
                 page.add_init_script(NOTED_VIEW % filled)
                 page.goto(f"{base}/?token={TOKEN}#/{address}")
                 page.wait_for_selector(filled, state="attached", timeout=60_000)
@@ -211,7 +214,6 @@ def opened(base):
             rows[f"{address}: painted, what is known, filled, seconds (medians)"] = [
                 round(statistics.median(column) / 1000, 2) for column in zip(*took, strict=True)
             ]
-        browser.close()
     return rows
 
 

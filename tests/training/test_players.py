@@ -569,7 +569,7 @@ def test_a_game_is_judged_by_a_panel_that_stays_as_it_is_and_is_kept_with_the_ru
     )
     (tmp_path / "exact").unlink()
     assert redo(run.path, folder=tmp_path).same
-    met = panel_rows(run.evaluated)
+    met = panel_rows(run)
     assert set(met) == {(player, member) for player in ("first", "second") for member in ("random", "exact")}
     judged = {}
     for (player, member), returns in met.items():
@@ -597,6 +597,7 @@ def test_a_game_is_judged_by_a_panel_that_stays_as_it_is_and_is_kept_with_the_ru
         (sticks, {"panel": ["random"]}, "met at evaluations"),
         (sticks, {"best_by": "panel", "evaluate_every": 10}, "there is none"),
         (sticks, {"panel": ["random", "random"], "evaluate_every": 10}, "two members called 'random'"),
+        (sticks, {"panel": 5, "evaluate_every": 10}, "is runs, paths or"),
         (sticks, {"panel": [str(tmp_path / "gone")], "evaluate_every": 10}, "there is no run and no policy"),
         (Table(), {"panel": [run], "evaluate_every": 10}, "the player shows"),
     ):

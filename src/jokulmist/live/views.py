@@ -91,6 +91,9 @@ def levels_of(run: Run) -> dict[str, Evaluation] | None:
         return played.result(SHORT_WAIT)
     except TimeoutError:
         return None
+    except JokulmistError:  # asked again, it may be mended
+        LEVELS.drop(str(run.path))
+        raise
 
 
 def _played_aside(environment: Environment) -> Future[dict[str, Evaluation]]:

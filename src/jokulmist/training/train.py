@@ -238,8 +238,7 @@ def _train(environment: Any, agent: Any, seeds: tuple[int, ...], workers: int | 
     if settings.get("start") is not None:
         settings["start"] = _folder_of(settings["start"], "start")
     if settings.get("panel") is not None:
-        panel = settings["panel"]
-        members = [panel] if isinstance(panel, (str, Path, Run)) else panel
+        members = _several(settings["panel"], '`panel` of `train` is runs, paths or "random"')
         settings["panel"] = tuple(text if text == RANDOM else _folder_of(text, "panel") for text in members)
     if settings.get("records") is not None:
         settings["records"] = _files_of(settings["records"])
@@ -286,13 +285,16 @@ def _checked_agent(environment: Any, agent: Any) -> Agent:
 
 
 def _files_of(records: str | Path | Sequence[str | Path]) -> tuple[str, ...]:
-    each = [records] if isinstance(records, (str, Path)) else records
-    if not isinstance(each, Sequence):
-        raise SettingError(
-            f"`records` of `train` are files; got {type(records).__name__}. What is in memory teaches by "
-            "`jm.learn_from`."
-        )
+    each = _several(records, "`records` of `train` are files", " What is in memory teaches by `jm.learn_from`.")
     return tuple(str(path_of(file, "`records`").resolve()) for file in each)
+
+
+def _several(value: Any, allowed: str, hint: str = "") -> Sequence[Any]:
+    """What is given as one or as several."""
+    each = [value] if isinstance(value, (str, Path, Run)) else value
+    if not isinstance(each, Sequence):
+        raise SettingError(f"{allowed}; got {type(value).__name__}.{hint}")
+    return each
 
 
 def _folder_of(run: Run | str | Path, option: str) -> str:

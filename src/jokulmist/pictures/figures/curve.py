@@ -13,6 +13,7 @@ from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
+from jokulmist.records.episodes import pairing_name
 from jokulmist.records.run_folder import EVALUATED
 from jokulmist.training.evaluation.cached_references import known_references
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
@@ -236,19 +237,18 @@ def _evaluations(axes: Axes, run: Run, course: Course, over: str) -> None:
 
 def _panel(axes: Axes, rows: list[Axes], run: Run, course: Course, over: str) -> None:
     """What each player's policy got from each member of the panel, below the curve where players have rows."""
-    if run.plan.training.panel is None:
-        return
-    members = {member: k for k, member in enumerate(dict.fromkeys(member for _, member in panel_rows(run.evaluated)))}
-    for (player, member), returns in panel_rows(run.evaluated).items():
+    pairings = panel_rows(run)
+    members = list(dict.fromkeys(member for _, member in pairings))
+    for (player, member), returns in pairings.items():
         means, row = returns.mean(), rows[course.players.index(player)] if rows else axes
         row.plot(
             course.positions(over, means.index.to_numpy()),
             means,
             "o-",
-            color=LINES[(1 + members[member]) % len(LINES)],
+            color=LINES[(1 + members.index(member)) % len(LINES)],
             markersize=3,
             linewidth=1.0,
-            label=f"against {member}" if rows else f"{player} against {member}",
+            label=f"against {member}" if rows else pairing_name(player, member),
         )
     for row in rows[: len(course.players)]:
         if row.get_legend_handles_labels()[1]:

@@ -67,7 +67,7 @@ def curve(runs: list[Run], references: dict[str, Evaluation]) -> Chart:
         if len(runs) == 1 and places:
             lines.append(series("evaluated", places, means, 3, "marked"))
         if len(runs) == 1:
-            for j, ((player, member), returns) in enumerate(panel_rows(run.evaluated).items()):
+            for j, ((player, member), returns) in enumerate(panel_rows(run).items()):
                 met = returns.mean()
                 lines.append(series(pairing_name(player, member), met.index, met, 3 + j % 6, "marked"))
     for name, level in references.items():

@@ -10,7 +10,7 @@ import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, get_args
 
 import numpy as np
 
@@ -49,7 +49,7 @@ WORTH_COMPILING = 50_000
 # Standard errors by which two means differ by more than luck.
 SURELY = 2.5
 Lane = Literal["auto", "plain", "compiled"]
-LANES = ("auto", "plain", "compiled")
+LANES: tuple[str, ...] = get_args(Lane)
 Choose = Callable[[PlainLane, Observed], list[Any]]
 
 
@@ -373,6 +373,11 @@ def _play(
     return finished, sums, moments
 
 
+def most_advances(environment: Environment, episodes: int) -> int:
+    """How many advances episodes may take together."""
+    return episodes * (describe(environment).limit or MOST_ADVANCES)
+
+
 def _is_compiled(
     lane: Lane, policy: Policy | str, environment: Environment, episodes: int, is_plain_only: bool
 ) -> bool:
@@ -385,7 +390,7 @@ def _is_compiled(
             "random play, references, methods that are not traced, and episodes that are recorded or discounted are "
             'played on plain lanes. Use `lane="plain"`.'
         )
-    long = episodes * (describe(environment).limit or MOST_ADVANCES) >= WORTH_COMPILING
+    long = most_advances(environment, episodes) >= WORTH_COMPILING
     if lane == "plain" or not possible or not (long or lane == "compiled"):
         return False
     from jokulmist.lanes.compiled.compilability import find

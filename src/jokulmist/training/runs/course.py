@@ -247,9 +247,10 @@ def greedy_rows(frame: Any) -> Any:
     return frame[is_greedy].groupby("learned")
 
 
-def panel_rows(frame: Any) -> dict[tuple[str, str], Any]:
-    """What a player's policy got from each member of the panel, by both names: its returns by how much it had
+def panel_rows(run: Run) -> dict[tuple[str, str], Any]:
+    """What a player's policy got from each member of a run's panel, by both names: its returns by how much it had
     learned."""
+    frame: Any = run.evaluated if run.plan.training.panel is not None else ()
     if not len(frame):
         return {}
     met = frame[frame["policy"].str.contains(PAIRING_SEPARATOR, regex=False)]

@@ -29,9 +29,9 @@ from jokulmist.records.files import read_json, write_json
 from jokulmist.records.lock import writing
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, uses_of
-from jokulmist.training.evaluation.evaluate import Evaluation, evaluate
+from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, most_advances
 from jokulmist.training.interrupts import StopRequest, handling_stops
-from jokulmist.training.loops.contract import MOST_ADVANCES, Loop, Planned
+from jokulmist.training.loops.contract import Loop, Planned
 from jokulmist.training.loops.plain import PlainLoop
 from jokulmist.training.plans.observers import LiveRun, Observers
 from jokulmist.training.plans.plan import Plan
@@ -379,7 +379,7 @@ class Session:
         """Episodes of a policy, kept with the run under a name."""
         environment, episodes = self.plan.measured, self.training.evaluate_episodes
         # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
-        long = episodes * (self.description.limit or MOST_ADVANCES) >= WORTH_COMPILING
+        long = most_advances(environment, episodes) >= WORTH_COMPILING
         lane: LaneName = "compiled" if self.lane == "compiled" and self.records is None and long else "plain"
         result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED, lane=lane)
         if self.path is not None:
