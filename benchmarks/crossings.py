@@ -198,7 +198,7 @@ def simulator_of(case):
     if case["deciding"] == "gated":
         statement += "\n    def decide_when(self, state):\n        return True\n"
     channel = ', "gauge": jm.channel(shape=(6, 6, 1), image=True)' if gauge else ""
-    product = "(actions.first, actions.second)" if several else "(action,)"
+    actions_taken = "(actions.first, actions.second)" if several else "(action,)"
     return f'''"""A weir, of a crossing of features."""
 
 import jokulmist as jm
@@ -231,7 +231,7 @@ class Weir(jm.Simulator):
         return self.shown()
 
     def advance(self, {"actions" if several else "action"}):
-        moves = [float(self.worth(a)) for a in {product}]
+        moves = [float(self.worth(a)) for a in {actions_taken}]
         level = self.level + float(np.mean(moves)) + self.rain * float(self.chance.normal())
         self.level, self.hour = min(10.0, max(0.0, level)), self.hour + 1
         terms = {{"comfort": 1.0 - abs(self.level - 5.0) / 5.0, "effort": float(np.mean(np.abs(moves)))}}
@@ -348,13 +348,15 @@ def environment_of(case, folder, inside=False):
     process."""
     file = folder / "weir.py"
     file.write_text(source_of(case) if case["world"] == "declared" else simulator_of(case))
-    own_values = environment_class(f"{file}:Weir")
-    product = own_values()
+    weir = environment_class(f"{file}:Weir")
+    environment = weir()
     if case["world"] == "remote" and not inside:
         (folder / "program.py").write_text(program_of(case))
-        product = jm.Remote(command=[sys.executable, str(folder / "program.py")])
+        environment = jm.Remote(command=[sys.executable, str(folder / "program.py")])
     if case["seen"].startswith("stacked"):
-        product = product.modified(jm.modifiers.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"])))
+        environment = environment.modified(
+            jm.modifiers.Stack(3, *(["gauge"] if "image" in case["seen"] else ["level"]))
+        )
     modifiers = {
         "delay": jm.modifiers.ObservationDelay("level", 1),
         "noisy": jm.modifiers.ObservationNoise("level", 0.1),
@@ -362,11 +364,11 @@ def environment_of(case, folder, inside=False):
         "clipped": jm.modifiers.Clipped(-0.5, 0.5),
     }
     if case["modified"] in modifiers:
-        product = product.modified(modifiers[case["modified"]])
+        environment = environment.modified(modifiers[case["modified"]])
     if case["modified"] == "potential":
-        module = sys.modules[own_values.__module__]
-        product = product.modified(jm.modifiers.Potential(module.height, discount=0.99))
-    return product
+        module = sys.modules[weir.__module__]
+        environment = environment.modified(jm.modifiers.Potential(module.height, discount=0.99))
+    return environment
 
 
 def settings_of(case):
@@ -403,9 +405,9 @@ def lanes_apart(case, first, second):
     ):
         names = [*names, "return"]
         return {"lanes": f"{left_side[names].to_dict('list')} {right_side[names].to_dict('list')}"}
-    item, second_item = (jm.read_rollouts(run.path / "rollouts")[0] for run in (first, second))
+    rollout, other_rollout = (jm.read_rollouts(run.path / "rollouts")[0] for run in (first, second))
     difference = [
-        name for name in item.table if name != "run" and not _alike(item.table[name], second_item.table[name])
+        name for name in rollout.table if name != "run" and not _alike(rollout.table[name], other_rollout.table[name])
     ]
     return {"transitions": f"{difference} differ"} if difference else {}
 
@@ -533,7 +535,7 @@ def tried(case, folder, form="python"):
     """What went wrong in a case: by check, in words; empty where nothing did."""
     wrong = {}
     environment = environment_of(case, folder)
-    own_values = case["world"] == "declared"
+    is_declared = case["world"] == "declared"
     runs = runs_of(case, environment, folder)
     wrong |= lanes_apart(case, *runs.values()) if len(runs) > 1 else {}
     for way, run in runs.items():
@@ -542,12 +544,12 @@ def tried(case, folder, form="python"):
         total = frame["comfort"] - 0.1 * frame[own_effort].mean(axis=1)
         if not np.allclose(frame["return"], total, atol=1e-3):
             wrong[f"paid, {way}"] = "returns are not the sums of their terms"
-        if own_values and case["varying"] == "fixed" and (case["modified"] != "sticky" or way == "plain"):
+        if is_declared and case["varying"] == "fixed" and (case["modified"] != "sticky" or way == "plain"):
             difference = max(jm.follow(rollout, run.environment) for rollout in jm.read_rollouts(run.path / "rollouts"))
             if difference > 1e-3:
                 wrong[f"followed, {way}"] = f"{difference:.3g} apart"
         resumed = went_on(run, folder / f"{way}-cut" / run.name)
-        if own_values and resumed:  # a simulator's episodes start again
+        if is_declared and resumed:  # a simulator's episodes start again
             wrong[f"resumed, {way}"] = resumed
     run = list(runs.values())[-1]
     first = jm.evaluate(run.policy, environment, episodes=3).returns.tolist()
@@ -561,9 +563,9 @@ def tried(case, folder, form="python"):
     if taught:
         wrong["taught"] = taught
     policy = run.policy if case["players"] == "alone" else run.policy.player("first")
-    product = jm.export(policy, form, folder / "exported")
-    if not product.ok:
-        wrong["exported"] = str(product)
+    report = jm.export(policy, form, folder / "exported")
+    if not report.ok:
+        wrong["exported"] = str(report)
     if case["players"] == "alone" and served_apart(policy, environment):
         wrong["served"] = "it decides otherwise"
     return wrong
@@ -575,7 +577,7 @@ def sensible(case):
         return False
     if case.get("world") == "remote" and case.get("deciding") == "gated":  # the protocol has no word for it
         return False
-    return not any(case.get(item) == a and case.get(second_item) == b for item, a, second_item, b in REFUSED)
+    return not any(case.get(factor) == a and case.get(other_factor) == b for factor, a, other_factor, b in REFUSED)
 
 
 def filled(case, missing, draw):
@@ -599,9 +601,9 @@ def array_of_pairs(tries=30, seed=1):
     """Few cases in which every pair stands that can be asked."""
     draw = random.Random(seed)
     wanted = [
-        {item: a, second_item: b}
-        for item, second_item in combinations(FACTORS, 2)
-        for a, b in product(FACTORS[item], FACTORS[second_item])
+        {factor: a, other_factor: b}
+        for factor, other_factor in combinations(FACTORS, 2)
+        for a, b in product(FACTORS[factor], FACTORS[other_factor])
     ]
     missing = {frozenset(pair.items()) for pair in wanted if sensible(pair)}
     for pair in wanted:
@@ -619,9 +621,9 @@ def cases():
     for case in array_of_pairs():
         yield case, False
     first = {name: values[0] for name, values in FACTORS.items()}
-    for item, a, second_item, b in REFUSED:
-        calibrated = {} if "method" in (item, second_item) else {"method": "DQN" if item == "after" else "PPO"}
-        yield {**first, **calibrated, item: a, second_item: b}, True
+    for factor, a, other_factor, b in REFUSED:
+        calibrated = {} if "method" in (factor, other_factor) else {"method": "DQN" if factor == "after" else "PPO"}
+        yield {**first, **calibrated, factor: a, other_factor: b}, True
 
 
 def main():

@@ -58,15 +58,15 @@ def held(only, methods):
                 for form in forms:
                     with tempfile.TemporaryDirectory() as folder:
                         try:
-                            product = jm.export(policy, form, folder)
+                            report = jm.export(policy, form, folder)
                         except SettingError as output:
                             result[form]["wrong"].append(f"{method}, {place}: {output}")
                             continue
-                    if product.checked == 1_000 and product.ok:
+                    if report.checked == 1_000 and report.ok:
                         result[form]["same"] += 1
-                        result[form]["microseconds"].append(product.microseconds)
+                        result[form]["microseconds"].append(report.microseconds)
                     else:
-                        result[form]["wrong"].append(f"{method}, {place}: {product}")
+                        result[form]["wrong"].append(f"{method}, {place}: {report}")
     for output in result.values():
         times = sorted(output.pop("microseconds"))
         output["microseconds, least, median, most"] = (

@@ -246,8 +246,8 @@ def tried(kind, kills, share, seed):
             equal += not different
             if different:
                 print(f"{kind}: {different} differ", file=sys.stderr)
-            for product in folder.glob("killed*"):
-                shutil.rmtree(product)
+            for leftover in folder.glob("killed*"):
+                shutil.rmtree(leftover)
     return {
         "kind": kind,
         "kills": total_until,

@@ -396,9 +396,9 @@ def kills(count):
             child.kill()
             output += 1 + child.stdout.read().count(b"\n")
             child.wait()
-            target_place = len(Queue(place).jobs())
-            lost += max(output - target_place, 0)
-            output = target_place
+            recorded = len(Queue(place).jobs())
+            lost += max(output - recorded, 0)
+            output = recorded
     return {"kills": count, "jobs": output, "lost": lost}
 
 

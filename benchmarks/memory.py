@@ -105,11 +105,13 @@ def over_seeds(make, agent, steps):
 
 
 def beacon(far, method):
-    product, steps = METHODS[method]
+    make_agent, steps = METHODS[method]
     budget = steps.get(far, 500_000)
     return {
-        "with memory": over_seeds(lambda: Beacon(far=far), product(jm.Recurrent(64, sequence=far + 28), far), budget),
-        "without": over_seeds(lambda: Beacon(far=far), product(None, far), budget),
+        "with memory": over_seeds(
+            lambda: Beacon(far=far), make_agent(jm.Recurrent(64, sequence=far + 28), far), budget
+        ),
+        "without": over_seeds(lambda: Beacon(far=far), make_agent(None, far), budget),
     }
 
 

@@ -27,7 +27,7 @@ def recorded(name, seed, policies, episodes, place):
     """Episodes of several policies, one after another, each sampled."""
     result = []
     for k, policy in enumerate(policies):
-        own_values = {} if policy == "random" else {"act": "sampled"}
+        act = {} if policy == "random" else {"act": "sampled"}
         output = jm.evaluate(
             policy,
             MAKE[name](),
@@ -35,7 +35,7 @@ def recorded(name, seed, policies, episodes, place):
             seed=1_000 + 10 * seed + k,
             record=episodes,
             with_policy_outputs=False,
-            **own_values,
+            **act,
         )
         file = output.save_rollouts(Path(place) / f"{name}-{seed}-{k}.parquet", MAKE[name]())
         result += jm.read_rollouts(file)
@@ -98,7 +98,7 @@ def estimates(repeats):
         "estimated policy": round(truth, 3),
         **{
             criterion: {
-                "intervals that hold it": f"{sum(satisfied for _, _, satisfied, _ in result)} of {repeats}",
+                "intervals that hold it": f"{sum(covered for _, _, covered, _ in result)} of {repeats}",
                 "mean of the estimates": round(statistics.mean(mean for mean, *_ in result), 3),
                 "their spread": round(statistics.stdev(mean for mean, *_ in result), 3),
                 "median width of the interval": round(statistics.median(width for *_, width in result), 3),

@@ -38,8 +38,8 @@ def main():
     @partial(jax.jit, static_argnums=2)
     def minibatches(replay, probabilities, prioritised):
         def one(priorities, chance):
-            satisfied = replay._replace(priorities=priorities)
-            sample = memory.sample_replay(spec, satisfied, chance, 1, 0.99, 0.5 if prioritised else None)
+            filled = replay._replace(priorities=priorities)
+            sample = memory.sample_replay(spec, filled, chance, 1, 0.99, 0.5 if prioritised else None)
             if prioritised:
                 priorities = memory.reprioritised(priorities, sample.place, chance, sample.importance > 0.0)
             return priorities, sample.gain.sum() + sample.observed.numbers.sum() + sample.following.numbers.sum()
@@ -50,13 +50,13 @@ def main():
     spec = Spec(tuple(Channel(f"x{k}", 0, 1) for k in range(10)), jm.Choice(2))
     output = {"microseconds a minibatch of 64": {}}
     before = process.memory_info().rss
-    satisfied = jax.device_put(memory.fresh_replay(spec, 16, 62_500), may_alias=False)
-    satisfied = satisfied._replace(rows=jnp.ones_like(satisfied.rows).block_until_ready())
+    filled = jax.device_put(memory.fresh_replay(spec, 16, 62_500), may_alias=False)
+    filled = filled._replace(rows=jnp.ones_like(filled.rows).block_until_ready())
     output["million transitions of 10 numbers, MB"] = round(
-        sum(leaf.nbytes for leaf in jax.tree.leaves(satisfied)) / 1e6, 1
+        sum(leaf.nbytes for leaf in jax.tree.leaves(filled)) / 1e6, 1
     )
     output["resident memory more, MB"] = round((process.memory_info().rss - before) / 1e6, 1)
-    del satisfied
+    del filled
     rng = np.random.default_rng(0)
     for count in COUNTS:
         for prioritised in (False, True):

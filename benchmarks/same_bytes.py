@@ -247,11 +247,11 @@ def main():
     words = options.only.split(",")
     names = [name for name in cases() if any(word in name for word in words)]
     # A simulator of this file, a search and a run that goes on start processes of their own.
-    own_values = [name for name in names if name.startswith("buoy")]
+    in_process = [name for name in names if name.startswith("buoy")]
     seconds = {}
     with ProcessPoolExecutor(options.workers, mp_context=multiprocessing.get_context("spawn")) as pool:
-        waiting = [pool.submit(made, name, folder) for name in names if name not in own_values]
-        for name in own_values:
+        waiting = [pool.submit(made, name, folder) for name in names if name not in in_process]
+        for name in in_process:
             seconds[name] = made(name, folder)[1]
         if not options.only:
             gone_on_with(folder)

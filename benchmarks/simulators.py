@@ -64,8 +64,8 @@ def ratios(seconds, pairs):
     result = []
     for _ in range(pairs):
         speeds = []
-        for product in makers:
-            lane = product()
+        for make in makers:
+            lane = make()
             speeds.append(speed(lane, seconds))
             lane.close()
         result.append(speeds)

@@ -76,20 +76,20 @@ def whole_pairs(steps, copies, pairs):
         f"steps={steps}, copies={copies}, folder=tempfile.mkdtemp())"
     )
     second = f"from by_hand.numpy_tarn import train\ntrain({steps})"
-    ratios, own_module, second_item = [], [], []
+    ratios, our_speeds, their_speeds = [], [], []
     for pair in range(pairs):
         codes = {"ours": first, "theirs": second}
         order = ("ours", "theirs") if pair % 2 == 0 else ("theirs", "ours")
         seconds = {side: whole(codes[side]) for side in order}
         ratios.append(seconds["theirs"] / seconds["ours"])
-        own_module.append(steps / seconds["ours"])
-        second_item.append(steps / seconds["theirs"])
+        our_speeds.append(steps / seconds["ours"])
+        their_speeds.append(steps / seconds["theirs"])
     return {
         "ratio": median(ratios),
         "least": min(ratios),
         "most": max(ratios),
-        "ours": median(own_module),
-        "by_hand": median(second_item),
+        "ours": median(our_speeds),
+        "by_hand": median(their_speeds),
         "pairs": pairs,
     }
 

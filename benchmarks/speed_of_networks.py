@@ -221,9 +221,9 @@ def main():
         few = 6_000 if method == "SAC" else 24_000
         by_hand(method, f"Numpy{place}", 4_000, hand_copies)
         library(agent, WARM, copies)
-        own_values = "" if copies == hand_copies else " at its own copies"
+        copies_text = "" if copies == hand_copies else " at its own copies"
         words = f"{copies} cop{'y' if copies == 1 else 'ies'} against {hand_copies}"
-        name = f"{method} compiled{own_values}, {words}, NumPy by hand"
+        name = f"{method} compiled{copies_text}, {words}, NumPy by hand"
         tell(
             name,
             paired(

@@ -41,8 +41,8 @@ def main():
     words.add_argument("--other", type=Path)
     words.add_argument("--repeats", type=int, default=7)
     arguments = words.parse_args()
-    own_values = Path(__file__).resolve().parents[1]
-    sources = {"this": own_values / "src", **({"other": arguments.other.resolve() / "src"} if arguments.other else {})}
+    root = Path(__file__).resolve().parents[1]
+    sources = {"this": root / "src", **({"other": arguments.other.resolve() / "src"} if arguments.other else {})}
     result = {}
     with tempfile.TemporaryDirectory() as parent:
         for name, source in sources.items():
@@ -50,7 +50,7 @@ def main():
             (Path(parent) / name).mkdir()
             for plan, agent in (("table", "QLearning"), ("ppo", "PPO")):
                 (Path(parent) / name / f"{plan}.toml").write_text(PLAN.format(agent))
-        bare = statistics.median(once(["-c", "pass"], Path(parent), own_values) for _ in range(arguments.repeats))
+        bare = statistics.median(once(["-c", "pass"], Path(parent), root) for _ in range(arguments.repeats))
         for case, command in CASES.items():
             times = {name: [] for name in sources}
             for k in range(arguments.repeats + 1):  # the first fills the caches

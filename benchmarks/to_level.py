@@ -116,8 +116,8 @@ def main():
                 continue
             method, small = case["method"], case["place"].lower()
             ours_in_gallery = (HERE / "by_hand" / f"numpy_{small}.py").exists()
-            product = (GALLERY if ours_in_gallery else OWN).format(small=small, **case)
-            more = {**case, "made": product, "numpy": f"numpy_{small}" if ours_in_gallery else "numpy_proving"}
+            environment = (GALLERY if ours_in_gallery else OWN).format(small=small, **case)
+            more = {**case, "made": environment, "numpy": f"numpy_{small}" if ours_in_gallery else "numpy_proving"}
             module = "numpy_tarn" if method == "QLearning" else f"{method.lower()}_by_hand"
             first, second = [], []
             for pair in range(arguments.pairs + 1):  # the first fills the cache, and is not counted
@@ -126,14 +126,14 @@ def main():
                 home.mkdir(exist_ok=True)
                 if not ours_in_gallery:
                     own_file(case["place"], home)
-                own_module = OURS.format(seed=seed, folder=str(home), **more)
+                ours = OURS.format(seed=seed, folder=str(home), **more)
                 hand = HAND.format(here=str(HERE), module=module, seed=seed, **more)
-                sides = [(first, own_module), (second, hand)]
+                sides = [(first, ours), (second, hand)]
                 for result, code in sides if pair % 2 else sides[::-1]:
-                    if pair or code is own_module:
+                    if pair or code is ours:
                         result.append(seconds(code, home))
             first = first[1:]
-            ratios = [hand[0] / own_module[0] for own_module, hand in zip(first, second, strict=True)]
+            ratios = [by_hand[0] / ours[0] for ours, by_hand in zip(first, second, strict=True)]
             row = {"ratio": statistics.median(ratios), "least": min(ratios), "most": max(ratios)}
             for player, side in (("ours", first), ("by hand", second)):
                 row[player] = {

@@ -76,15 +76,15 @@ def cost(rounds=7, turns=300):
                 wholes.append((time.perf_counter() - began) / turns / arenas * 1e6)
                 waited.append(waits[0] / turns / arenas * 1e6)
         lane.close()
-        own_values = _alone(arenas, turns)
+        game_alone = _alone(arenas, turns)
         output = {
             name: round(statistics.median(values), 2) for name, values in (("whole", wholes), ("waiting", waited))
         }
         output.update(
             least=round(min(wholes), 2),
             most=round(max(wholes), 2),
-            game=round(own_values, 2),
-            wire=round(output["whole"] - own_values - _here(arenas, turns), 2),
+            game=round(game_alone, 2),
+            wire=round(output["whole"] - game_alone - _here(arenas, turns), 2),
         )
         output["share_of_waiting"] = round(output["waiting"] / output["whole"], 2)
         result[f"{arenas} arenas, us an arena and step"] = output

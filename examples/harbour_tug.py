@@ -82,7 +82,7 @@ class HarbourTug(jm.Simulator):
             self.space.step(TICK)
         moved = sum(floe.position.x for floe in self.ice) - before
         for floe in [floe for floe in self.ice if floe.position.x > 22.0]:
-            self.space.remove(floe, *floe.config)
+            self.space.remove(floe, *floe.shapes)
             self.ice.remove(floe)
             out += 1
         holed = self.knock > 60.0
@@ -102,12 +102,12 @@ class HarbourTug(jm.Simulator):
             met = self.space.segment_query_first(tug.position, far, 0.1, pymunk.ShapeFilter(group=1))
             if met is not None:
                 beams[k] = met.alpha * self.reach
-        along_time = tug.velocity.dot(tug.rotation_vector)
+        ahead = tug.velocity.dot(tug.rotation_vector)
         return {
             "beams": np.clip(beams, 0.0, 30.0),
             "place": np.clip([tug.position.x / 25.0, tug.position.y / 12.0], -1.0, 1.0),
             "heading": [math.cos(tug.angle), math.sin(tug.angle)],
-            "speed": float(np.clip(along_time, -6.0, 6.0)),
+            "speed": float(np.clip(ahead, -6.0, 6.0)),
             "turning": float(np.clip(tug.angular_velocity, -2.0, 2.0)),
             "nearest": self._nearest(),
             "left": len(self.ice),
@@ -119,8 +119,8 @@ class HarbourTug(jm.Simulator):
             return [0.0, 0.0]
         seen = [floe.position - self.tug.position for floe in self.ice]
         nearest = min(seen, key=lambda away: away.length)
-        next_value = self.tug.rotation_vector
-        return np.clip([nearest.dot(next_value) / 25.0, next_value.cross(nearest) / 25.0], -1.0, 1.0)
+        bow = self.tug.rotation_vector
+        return np.clip([nearest.dot(bow) / 25.0, bow.cross(nearest) / 25.0], -1.0, 1.0)
 
     def image(self):
         """Seen from above: stone grey, floes white, the tug red with a dark bow."""
@@ -133,11 +133,11 @@ class HarbourTug(jm.Simulator):
         for floe in self.ice:
             seen[np.hypot(east - floe.position.x, north - floe.position.y) < 1.5] = (235, 242, 246)
         cos, sin = math.cos(self.tug.angle), math.sin(self.tug.angle)
-        along_time = (east - self.tug.position.x) * cos + (north - self.tug.position.y) * sin
+        ahead = (east - self.tug.position.x) * cos + (north - self.tug.position.y) * sin
         across = (north - self.tug.position.y) * cos - (east - self.tug.position.x) * sin
-        hull = (np.abs(along_time) < 2.0) & (np.abs(across) < 1.0)
+        hull = (np.abs(ahead) < 2.0) & (np.abs(across) < 1.0)
         seen[hull] = (196, 62, 48)
-        seen[hull & (along_time > 1.2)] = (90, 20, 20)
+        seen[hull & (ahead > 1.2)] = (90, 20, 20)
         return seen
 
 

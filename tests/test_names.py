@@ -69,21 +69,21 @@ def test_no_two_classes_share_a_name():
 
 def test_docstrings_name_what_exists():
     """A name of two words or a path in backticks is one that the library's code or texts have."""
-    known_values = set()
+    existing = set()
     for tree in TREES.values():
-        known_values |= {name for name, _ in names_in(tree)}
+        existing |= {name for name, _ in names_in(tree)}
         for node in ast.walk(tree):
             if isinstance(node, ast.Name):
-                known_values.add(node.id)
+                existing.add(node.id)
             elif isinstance(node, ast.Attribute):
-                known_values.add(node.attr)
+                existing.add(node.attr)
             elif isinstance(node, ast.alias):
-                known_values |= set(node.name.split("."))
+                existing |= set(node.name.split("."))
             elif isinstance(node, ast.keyword) and node.arg:
-                known_values.add(node.arg)
+                existing.add(node.arg)
             elif isinstance(node, ast.Constant) and isinstance(node.value, str) and len(node.value) < 60:
-                known_values |= set(re.findall(r"\w+", node.value))
-    known_values |= {part for file in TREES for part in file.removesuffix(".py").split("/")}
+                existing |= set(re.findall(r"\w+", node.value))
+    existing |= {part for file in TREES for part in file.removesuffix(".py").split("/")}
     files, stale = {file.rpartition("/")[2] for file in TREES}, []
     for file, tree in TREES.items():
         for node in ast.walk(tree):
@@ -93,7 +93,7 @@ def test_docstrings_name_what_exists():
                 parts = text.split(".")
                 if parts[-1] == "py":
                     stale += [f"{file}: {text}"] * (text not in files)
-                elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= known_values | {
+                elif ("_" in text or "." in text or text[0].isupper()) and not set(parts) <= existing | {
                     "md",
                     "docs",
                 }:

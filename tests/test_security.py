@@ -44,8 +44,8 @@ def test_each_route_stands_in_the_tables_with_its_method(tmp_path):
                     output.add((method, word.strip("`")))
                 else:
                     method = word
-        target_place = {
+        expected = {
             ("WebSocket" if not hasattr(route, "methods") else "POST" if "POST" in route.methods else "GET", route.path)
             for route in routes
         }
-        assert output == target_place
+        assert output == expected

@@ -62,12 +62,12 @@ def test_no_link_is_broken_and_every_page_is_reached(site):
             target, anchor = urldefrag(link)
             if re.match(r"[a-z]+:", target):
                 continue
-            target_place = file if not target else (file.parent / unquote(target.partition("?")[0])).resolve()
-            assert target_place.exists(), f"{file.name} links {link}"
-            if target_place in pages and target_place != file:
-                reached.add(target_place)
-            if anchor and target_place in pages:
-                assert unquote(anchor) in pages[target_place].anchors, f"{file.name} links {link}"
+            destination = file if not target else (file.parent / unquote(target.partition("?")[0])).resolve()
+            assert destination.exists(), f"{file.name} links {link}"
+            if destination in pages and destination != file:
+                reached.add(destination)
+            if anchor and destination in pages:
+                assert unquote(anchor) in pages[destination].anchors, f"{file.name} links {link}"
     assert {file.name for file in set(pages) - reached} <= {
         "index.html",
         "search.html",

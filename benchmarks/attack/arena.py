@@ -92,8 +92,8 @@ class Arena:
     def _changes(self, event, given):
         """Whether something is about to change a file of a user's."""
         opened = event == "open" and isinstance(given[0], (str, bytes)) and (given[2] or 0) & WRITING
-        product = event in CHANGING[:2] and isinstance(given[0], (str, bytes, os.PathLike))
-        return (opened or product) and not os.path.realpath(os.fsdecode(given[0])).startswith(("/dev/", "/proc/"))
+        makes_folder = event in CHANGING[:2] and isinstance(given[0], (str, bytes, os.PathLike))
+        return (opened or makes_folder) and not os.path.realpath(os.fsdecode(given[0])).startswith(("/dev/", "/proc/"))
 
     def _may(self, path):
         full = os.path.realpath(os.fsdecode(path))

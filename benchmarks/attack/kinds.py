@@ -172,8 +172,8 @@ def plans(arena, chance):
             f"{name} {key} = {value!r:.80}",
             lambda: command("train", "case.toml", "--name", "case", "--workers", 1),
         )
-        for product in arena.root.glob("runs/case*"):
-            shutil.rmtree(product, ignore_errors=True)
+        for folder in arena.root.glob("runs/case*"):
+            shutil.rmtree(folder, ignore_errors=True)
         yield
 
 
@@ -428,8 +428,8 @@ def _prepared(arena, chance):
 
 
 def _swept(arena):
-    for product in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
-        shutil.rmtree(product, ignore_errors=True)
+    for folder in (*arena.root.glob("runs/case*"), *arena.root.glob("runs/*again*")):
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 def faults(arena, chance):
@@ -568,8 +568,8 @@ def code(arena, chance):
         (arena.root / "case.py").write_text(text)
         use = chance.choice(USES)
         arena.tried("code", f"{place} gives {wrong}: {' '.join(map(str, use))}", lambda use=use: command(*use))
-        for product in arena.root.glob("runs/case*"):
-            shutil.rmtree(product, ignore_errors=True)
+        for folder in arena.root.glob("runs/case*"):
+            shutil.rmtree(folder, ignore_errors=True)
         for name in [n for n in sys.modules if n.startswith("jokulmist_user_case")]:
             del sys.modules[name]
         yield

@@ -59,11 +59,11 @@ def train(steps, seed=0, bins=20):
         else:
             action = int(np.argmax(table[place]))
         seen, reward, done = env.step(action)
-        target_place = cell(seen)
-        target = reward if done else reward + np.max(table[target_place])
+        following = cell(seen)
+        target = reward if done else reward + np.max(table[following])
         table[place][action] += 0.1 * (target - table[place][action])
         total += reward
-        place = target_place
+        place = following
         if done:
             returns.append(total)
             total = 0.0

@@ -102,8 +102,8 @@ def train(ferry, steps, copies=8, seed=0, horizon=64, epochs=10, minibatch=256, 
         logs, values, rewards, after = (np.zeros((horizon, copies), np.float32) for _ in range(4))
         closed = np.zeros((horizon, copies), bool)
         for t in range(horizon):
-            key, own_values = jax.random.split(key)
-            action, log, value = choose(params, seen, own_values)
+            key, draw_key = jax.random.split(key)
+            action, log, value = choose(params, seen, draw_key)
             action = np.asarray(action)
             rows[t], actions[t], logs[t], values[t] = seen, action, log, value
             following = np.empty_like(seen)

@@ -35,10 +35,10 @@ def train(environment, steps, seed=0, bins=20):
         energy += environment.energy(state)
         highest = max(highest, environment.highest_level(state))
         ended = environment.washed_out(state) or state.hour >= hours
-        target_place = cell(state)
-        target = reward if ended else reward + np.max(table[target_place])
+        following = cell(state)
+        target = reward if ended else reward + np.max(table[following])
         table[place][action] += 0.1 * (target - table[place][action])
-        place = target_place
+        place = following
         if ended:
             rows.append((sales - 2.0 * flooding, sales, flooding, energy, highest))
             sales = flooding = energy = highest = 0.0

@@ -207,11 +207,11 @@ def critic_method(
 
     seen, total, returns = env.begin(), 0.0, []
     for done in range(1, steps + 1):
-        key, own_values = jax.random.split(key)
+        key, draw_key = jax.random.split(key)
         if done <= start:
             action = chance.uniform(-1.0, 1.0, 1)
         elif soft:
-            action = np.asarray(draw(policy, seen, own_values))
+            action = np.asarray(draw(policy, seen, draw_key))
         else:
             action = np.clip(np.asarray(mean_of(policy, seen)) + noise * chance.standard_normal(1), -1.0, 1.0)
         after, reward, ended, cut = env.step(action[0])
@@ -228,7 +228,7 @@ def critic_method(
                 critics_target,
                 heat,
                 moments,
-                own_values,
+                draw_key,
                 memory.some(chance, minibatch),
                 moves=kind != "TD3" or done % 2 == 0,
             )
@@ -276,8 +276,8 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
     while done < steps:
         rows = []
         for _ in range(horizon):
-            key, own_values = jax.random.split(key)
-            action = np.asarray(choose(params, seen, own_values))
+            key, draw_key = jax.random.split(key)
+            action = np.asarray(choose(params, seen, draw_key))
             after, facts = np.empty_like(seen), []
             following = np.empty_like(seen)
             for k, env in enumerate(envs):
@@ -315,18 +315,18 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
         states, actions = np.stack([r[0] for r in rows]), np.stack([r[1] for r in rows])
         facts, after = np.stack([r[2] for r in rows]), np.stack([r[3] for r in rows])
         flat = states.reshape(-1, 4)
-        old, known_values = (np.asarray(part) for part in judge(params, flat, actions.reshape(-1)))
-        known_values = known_values.reshape(horizon, copies)
+        old, values = (np.asarray(part) for part in judge(params, flat, actions.reshape(-1)))
+        values = values.reshape(horizon, copies)
         next_value = np.asarray(value_of(params, after.reshape(-1, 4))).reshape(horizon, copies)
         gain, gains = np.zeros(copies), np.zeros((horizon, copies))
         for t in reversed(range(horizon)):
-            error = facts[t, :, 0] + discount * (1.0 - facts[t, :, 1]) * next_value[t] - known_values[t]
+            error = facts[t, :, 0] + discount * (1.0 - facts[t, :, 1]) * next_value[t] - values[t]
             gain = error + discount * 0.95 * (1.0 - facts[t, :, 2]) * gain
             gains[t] = gain
-        targets, gains = (gains + known_values).reshape(-1).astype(np.float32), gains.reshape(-1).astype(np.float32)
-        unit_values = np.ones(len(gains), np.float32)
+        targets, gains = (gains + values).reshape(-1).astype(np.float32), gains.reshape(-1).astype(np.float32)
+        ones = np.ones(len(gains), np.float32)
         if kind == "ActorCritic":
-            params, moments = update(params, moments, flat, actions.reshape(-1), old, gains, targets, unit_values)
+            params, moments = update(params, moments, flat, actions.reshape(-1), old, gains, targets, ones)
             continue
         gains = (gains - gains.mean()) / (gains.std() + 1e-8)
         for _ in range(epochs):
@@ -339,7 +339,7 @@ def on_policy(kind, steps, seed, biases, rate=1e-3, discount=0.99, copies=8, hor
                     old[part],
                     gains[part],
                     targets[part],
-                    unit_values[part],
+                    ones[part],
                 )
     return returns
 

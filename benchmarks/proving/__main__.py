@@ -58,32 +58,32 @@ def table_of(rows, methods, problems):
     lines, summary = [], []
     for method in methods:
         for problem in problems:
-            own_module = [r for r in rows if r["method"] == method and r["problem"] == problem]
-            if not own_module:
+            case_rows = [r for r in rows if r["method"] == method and r["problem"] == problem]
+            if not case_rows:
                 continue
-            scores = np.array([r["score"] for r in own_module])
+            scores = np.array([r["score"] for r in case_rows])
             solved = int((scores >= SOLVED).sum())
-            decisions = [r["decisions"] for r in own_module if r.get("decisions") is not None]
-            to_level = [r["to_level"] for r in own_module if r.get("to_level") is not None]
+            decisions = [r["decisions"] for r in case_rows if r.get("decisions") is not None]
+            to_level = [r["to_level"] for r in case_rows if r.get("to_level") is not None]
             half = "choosing" if problem in CHOOSING else "telling"
             line = {
                 "method": method,
                 "problem": problem,
                 "half": half,
                 "solved": solved,
-                "seeds": len(own_module),
+                "seeds": len(case_rows),
                 "median": float(np.median(scores)),
                 "least": float(scores.min()),
-                "steps": own_module[0]["steps"],
-                "decisions": float(np.median(decisions)) if len(decisions) * 2 > len(own_module) else None,
-                "to_level": float(np.median(to_level)) if len(to_level) * 2 > len(own_module) else None,
-                "seconds": float(np.median([r["seconds"] for r in own_module])),
-                "sampled": float(np.median([r.get("sampled", np.nan) for r in own_module])),
-                "short": solved < SOLVED * len(own_module),
+                "steps": case_rows[0]["steps"],
+                "decisions": float(np.median(decisions)) if len(decisions) * 2 > len(case_rows) else None,
+                "to_level": float(np.median(to_level)) if len(to_level) * 2 > len(case_rows) else None,
+                "seconds": float(np.median([r["seconds"] for r in case_rows])),
+                "sampled": float(np.median([r.get("sampled", np.nan) for r in case_rows])),
+                "short": solved < SOLVED * len(case_rows),
             }
             summary.append(line)
             lines.append(
-                f"| {method} | {problem} | {half} | {solved} of {len(own_module)}{' *' if line['short'] else ''} "
+                f"| {method} | {problem} | {half} | {solved} of {len(case_rows)}{' *' if line['short'] else ''} "
                 f"| {line['median']:.2f} | {line['least']:.2f} | {line['sampled']:.2f} | {line['steps']:,} "
                 f"| {'-' if line['decisions'] is None else format(int(line['decisions']), ',')} "
                 f"| {'-' if line['to_level'] is None else format(line['to_level'], '.1f')} | {line['seconds']:.1f} |"

@@ -35,18 +35,16 @@ def serve():
     from measuring import bounds_of, one
     from problems import ALL
 
-    known_values = {}
+    bounds = {}
     for line in sys.stdin:
         method, problem, seed = line.split()
         steps = ALL[problem].decisions(method)
-        if problem not in known_values:
-            known_values[problem] = bounds_of(problem)
-        if (method, problem) not in known_values:
-            known_values[method, problem] = True
-            one(
-                method, problem, 7, {}, *known_values[problem], steps
-            )  # compiled once, with the copies of the whole run
-        print(json.dumps(one(method, problem, int(seed), {}, *known_values[problem], steps)), flush=True)
+        if problem not in bounds:
+            bounds[problem] = bounds_of(problem)
+        if (method, problem) not in bounds:
+            bounds[method, problem] = True
+            one(method, problem, 7, {}, *bounds[problem], steps)  # compiled once, with the copies of the whole run
+        print(json.dumps(one(method, problem, int(seed), {}, *bounds[problem], steps)), flush=True)
 
 
 class Tree:

@@ -321,7 +321,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
             (config.critics, after.critics),
         )
     )
-    own_values = config.state_width
+    width = config.state_width
 
     def one(seen, b, t):
         return Inputs(jnp.asarray(seen.numbers[b, t][None]), {}), tuple(jnp.asarray(m[b, t][None]) for m in seen.legal)
@@ -342,12 +342,12 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     temperature = jnp.exp(current.temperature)
     for b in range(many):
         of_policy, of_target = (
-            walked(policy, b, slice(0, own_values), False),
-            walked(target, b, slice(own_values, None), True),
+            walked(policy, b, slice(0, width), False),
+            walked(target, b, slice(width, None), True),
         )
         likelihood, later_judged = (
-            walked(critics, b, slice(own_values, None), True),
-            walked(moved, b, slice(own_values, None), True),
+            walked(critics, b, slice(width, None), True),
+            walked(moved, b, slice(width, None), True),
         )
         for t in range(2, 6):
             then = min(t + steps[b, t] - 1, turns - 1)

@@ -276,11 +276,11 @@ def test_dqn_moves_towards_the_published_target(settings):
         return x @ leaves[-2] + leaves[-1]
 
     allowed = (legal[0][:, :, None] & legal[1][:, None, :]).reshape(count, 6)
-    own_values, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
+    online, later = (np.where(allowed, values(w, rows[1]), -1e9) for w in (learner.weights, target))
     if config.double:
-        next_value = (later if config.target else own_values)[np.arange(count), own_values.argmax(axis=1)]
+        next_value = (later if config.target else online)[np.arange(count), online.argmax(axis=1)]
     else:
-        next_value = (later if config.target else own_values).max(axis=1)
+        next_value = (later if config.target else online).max(axis=1)
     wanted = sample.n_step_return + sample.bootstrap_discount * next_value
     arguments = jnp.asarray(later, jnp.float32)
     assert np.allclose(dqn_updates.targets(config, learning, sample, arguments), wanted, atol=1e-4)

@@ -78,12 +78,10 @@ def some(turns, copies, seed=0):
 
 def test_counts_are_of_what_was_done_where():
     _, config, _, learner, _ = begun(jm.QLearning(novelty=jm.Novelty(0.1)), Corridor(), 2)
-    known_values, output = learner.novelty, {}
+    state, output = learner.novelty, {}
     for k in range(3):
         e = some(1, 2, k)
-        known_values, new = counted(
-            config, known_values._replace(counts=jnp.asarray(known_values.counts)), jax.tree.map(jnp.asarray, e)
-        )
+        state, new = counted(config, state._replace(counts=jnp.asarray(state.counts)), jax.tree.map(jnp.asarray, e))
         pairs = [(int(e.observed.numbers[0, c, 0]), int(e.actions[0, c])) for c in range(2)]
         for pair in pairs:
             output[pair] = output.get(pair, 0) + 1

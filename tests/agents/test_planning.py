@@ -99,15 +99,15 @@ def test_planning_finds_the_optimum_in_few_decisions_in_both_lanes_and_goes_on(s
     ]
     np.testing.assert_allclose(runs[0].policy.learner.values, runs[1].policy.learner.values, atol=1e-6)
     assert runs[1].policy.learner.model == ()
-    known_values = best.table.set_index("cell")["value"]
-    for cell, value in known_values.items():
+    optimum = best.table.set_index("cell")["value"]
+    for cell, value in optimum.items():
         assert np.max(runs[1].policy.learner.values[cell]) == pytest.approx(value, abs=1e-3)
     slow = jm.QLearning(learning_rate=0.2, discount=0.9, exploration=1.0)
     early = [
         jm.train(place, one, steps=120, seed=5, copies=1, folder=None).policy.learner.values
         for one in (slow, slow.model_copy(update={"planning": 30, "sweeping": sweeping}))
     ]
-    off = [np.abs(np.max(values, axis=1)[known_values.index] - known_values).max() for values in early]
+    off = [np.abs(np.max(values, axis=1)[optimum.index] - optimum).max() for values in early]
     assert off[1] < 0.5 * off[0]
     part = jm.train(place, agent, steps=300, seed=5, copies=1, folder=tmp_path, lane="compiled")
     assert jm.resume(part.path, steps=300).policy.learner.values.tolist() == runs[1].policy.learner.values.tolist()
@@ -117,11 +117,11 @@ def test_one_update_of_two_tables_by_hand():
     agent = jm.DoubleQLearning(learning_rate=0.5, discount=0.9)
     first = np.arange(10.0, dtype=np.float32).reshape(5, 2)
     second = np.float32(20.0) - first
-    for u, own_values, second_item in ((0.4, 1, 0), (0.6, 0, 1)):
+    for u, updated, judge in ((0.4, 1, 0), (0.6, 0, 1)):
         values = np.stack([first, second])
         learner = step(agent, Table(jnp.asarray(values)), one(1, 0, 3.0, False, 2), (np.array([u]),))
-        best = values[own_values, 2].argmax()
-        values[own_values, 1, 0] += 0.5 * (3.0 + 0.9 * values[second_item, 2, best] - values[own_values, 1, 0])
+        best = values[updated, 2].argmax()
+        values[updated, 1, 0] += 0.5 * (3.0 + 0.9 * values[judge, 2, best] - values[updated, 1, 0])
         np.testing.assert_allclose(learner.values, values, rtol=1e-6)
 
 

@@ -29,8 +29,8 @@ def spawned(*words, folder=None, **environment):
 def place(tmp_path_factory):
     """A folder in which `new` has written an environment and `train` has trained it."""
     folder = tmp_path_factory.mktemp("place")
-    product = jokulmist("new", "pond.py", folder=folder)
-    assert product.returncode == 0, product.stderr
+    created = jokulmist("new", "pond.py", folder=folder)
+    assert created.returncode == 0, created.stderr
     trained = jokulmist(
         "train",
         "pond.toml",

@@ -69,8 +69,8 @@ def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is
     def never(environment):
         raise AssertionError("found out again")
 
-    with monkeypatch.context() as known_values:
-        known_values.setattr(compilability, "find", never)
+    with monkeypatch.context() as patched:
+        patched.setattr(compilability, "find", never)
         assert chosen_lane(read_plan(plan)) == ("compiled", "")
         for change in ("environment.weights={ prize = 2.0 }", 'environment.modify=[{ use = "Stack", count = 2 }]'):
             with pytest.raises(AssertionError, match="found out again"):
@@ -78,9 +78,9 @@ def test_that_a_class_compiles_is_found_once_for_all_processes_by_all_that_it_is
     text = (tmp_path / "trail.py").read_text()
     (tmp_path / "other.py").write_text(text.replace("0.1", "0.2"), encoding="utf-8")
     assert "0.1" in text
-    second_item = read_plan(plan, ['environment.use="other.py:Corridor"'])
-    assert fingerprint(second_item.stage) != fingerprint(options.stage)
-    assert not known_to_compile(second_item.stage)
+    edited = read_plan(plan, ['environment.use="other.py:Corridor"'])
+    assert fingerprint(edited.stage) != fingerprint(options.stage)
+    assert not known_to_compile(edited.stage)
     # A class whose code no file holds is known in its process alone.
     namespace = {}
     exec("import jokulmist as jm\n" + text, namespace)

@@ -17,11 +17,11 @@ from jokulmist.errors import ActionError, SettingError
 
 def test_encodings_of_choices_ranges_and_both():
     both = jm.Actions(move=jm.Choice("left", "right", "stay"), power=jm.Range([0.0, -2.0], [4.0, 2.0], shape=2))
-    own_values = both.native({"move": "stay", "power": [1.0, 2.0]})
-    assert own_values.move == 2
-    np.testing.assert_allclose(both.encoded(own_values), [0, 0, 1, -0.5, 1.0])
-    np.testing.assert_allclose(both.power.decoded([-0.5, 1.0]), own_values.power)
-    assert (both.size, both.label(own_values)) == (5, "move=stay power=[1. 2.]")
+    native = both.native({"move": "stay", "power": [1.0, 2.0]})
+    assert native.move == 2
+    np.testing.assert_allclose(both.encoded(native), [0, 0, 1, -0.5, 1.0])
+    np.testing.assert_allclose(both.power.decoded([-0.5, 1.0]), native.power)
+    assert (both.size, both.label(native)) == (5, "move=stay power=[1. 2.]")
     assert from_described(both.described()) == both
     assert hash(from_described(both.described())) == hash(both)
     with pytest.raises(ActionError, match="a dict with `move`, `power`"):

@@ -549,8 +549,8 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
 
     file = tmp_path / "mine.py"
     file.write_text(MINE)
-    own_module = module_of(str(file))
-    env = Buoy().modified(own_module.Halves(), own_module.Coarse(), own_module.Fading(0.5))
+    module = module_of(str(file))
+    env = Buoy().modified(module.Halves(), module.Coarse(), module.Fading(0.5))
     plain, compiled = (
         jm.train(env, Echo(), steps=80, copies=2, folder=tmp_path / lane, lane=lane) for lane in ("plain", "compiled")
     )
@@ -560,9 +560,9 @@ def test_modifiers_of_ones_own_run_on_both_lanes_and_stay_with_the_run(tmp_path)
     uses = [entry["use"].rpartition(":")[2] for entry in compiled.written_plan["environment"]["modify"]]
     assert uses == ["Halves", "Coarse", "Fading"]
     # By hand: each reward counts half of the one before, again in every episode.
-    episode = Buoy().modified(own_module.Halves(), own_module.Coarse(), own_module.Fading(0.5)).episode(seed=4)
+    episode = Buoy().modified(module.Halves(), module.Coarse(), module.Fading(0.5)).episode(seed=4)
     assert float(episode.observation["x"]) == round(float(episode.state.x))
-    gains = RewardPipeline((own_module.Fading(0.5),))
+    gains = RewardPipeline((module.Fading(0.5),))
     memory, arguments = gains.start(np), []
     for _ in range(3):
         memory, reward = gains.modify(np, memory, 4.0, None, None, False)

@@ -122,9 +122,9 @@ def policy():
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_an_environment_whose_words_are_code_leaves_as_it_is(policy, form, tmp_path, monkeypatch):
     monkeypatch.setattr(save, "STRICT", (*save.STRICT, *sanitizers()))
-    product = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
-    assert product.ok, str(product)
-    assert product.checked > 0
+    report = export(policy, form, tmp_path, about='*/ """ \u2028 */ system("touch ran")')
+    assert report.ok, str(report)
+    assert report.checked > 0
     assert not (tmp_path / "ran").exists()
 
 

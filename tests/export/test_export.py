@@ -103,8 +103,8 @@ CACHED = {name: functools.lru_cache(maxsize=16)(getattr(save, name)) for name in
 
 @functools.cache
 def trained_policy(name):
-    product = CASES[name]()
-    return getattr(product, "policy", product)
+    case = CASES[name]()
+    return getattr(case, "policy", case)
 
 
 @pytest.fixture(scope="module", params=CASES)
@@ -115,12 +115,12 @@ def policy(request):
 @pytest.mark.slow
 @pytest.mark.parametrize("form", ["python", "c", "javascript", "onnx"])
 def test_each_form_decides_as_the_policy_does(policy, form, tmp_path):
-    product = save.export(policy, form, tmp_path / "out")
-    if form in ("c", "javascript") and not product.checked:
-        pytest.skip(product.why)
-    assert (product.checked, product.wrong) == (1_000, 0)
-    assert product.worst <= 1e-5
-    assert product.ok
+    report = save.export(policy, form, tmp_path / "out")
+    if form in ("c", "javascript") and not report.checked:
+        pytest.skip(report.why)
+    assert (report.checked, report.wrong) == (1_000, 0)
+    assert report.worst <= 1e-5
+    assert report.ok
     output = json.loads((tmp_path / "out" / "vectors.json").read_text())
     assert len(output["vectors"]) == 100
     if form == "onnx":
@@ -142,10 +142,10 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
         ("QLearning", {"values"}),
     ):
         policy = trained_policy(name)
-        product = save.export(policy, form, tmp_path / name, says=True)
-        if form in ("c", "javascript") and not product.checked:
-            pytest.skip(product.why)
-        assert product.ok, (name, product)
+        report = save.export(policy, form, tmp_path / name, says=True)
+        if form in ("c", "javascript") and not report.checked:
+            pytest.skip(report.why)
+        assert report.ok, (name, report)
         output = json.loads((tmp_path / name / "vectors.json").read_text())["vectors"][0]
         assert wanted <= set(output["said"]) or name == "PPO"
         if name == "DQN":
@@ -238,8 +238,8 @@ def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
 @pytest.mark.parametrize("cell", ["gru", "lstm"])
 def test_a_policy_that_remembers_leaves_with_its_memory(form, cell, tmp_path):
     policy = fresh_policy(jm.PPO(network=jm.Recurrent(6, cell=cell, before=jm.Dense(5))), jm.gallery.Ferry())
-    product = save.export(policy, form, tmp_path / form)
-    assert (product.ok, product.checked, product.wrong) == (True, 1_000, 0), str(product)
+    report = save.export(policy, form, tmp_path / form)
+    assert (report.ok, report.checked, report.wrong) == (True, 1_000, 0), str(report)
     assert "remembers what it saw" in (tmp_path / form / "README.md").read_text()
     vectors = json.loads((tmp_path / form / "vectors.json").read_text())["vectors"]
     assert [k for k, item in enumerate(vectors) if item["begins"]] == [0, 20, 40, 60, 80]
@@ -366,9 +366,9 @@ LEAVING = {
 def test_what_has_learned_nothing_leaves_as_it_is(name, form, tmp_path):
     """Memory as a handle, masks, several numbers, padded images, and operations that only few policies have."""
     policy = fresh_policy(*LEAVING[name])
-    product = save.export(policy, form, tmp_path)
-    assert product.ok, str(product)
-    assert product.checked or form in ("c", "javascript")
+    report = save.export(policy, form, tmp_path)
+    assert report.ok, str(report)
+    assert report.checked or form in ("c", "javascript")
     readme = (tmp_path / "README.md").read_text()
     assert ("Not everything may be done always" in readme) == (name == "masked parts")
     if form == "javascript":

@@ -251,6 +251,10 @@ def test_the_tug_of_the_examples_is_played_by_the_engine():
     assert episode.observation.place[0] > -0.4  # it went east, into the ice or past it
     assert episode.image().shape == (200, 360, 3)
     assert jm.check(tug, steps=100).ok
+    tug.begin(3)
+    tug.ice[0].position = (23.0, 0.0)  # out in the fjord
+    outcome = tug.advance(0)
+    assert (outcome.terms["cleared"], outcome.closed_by) == (1, "all_clear")
 
 
 def test_a_worker_process_of_a_run_that_goes_on_runs_the_code_of_the_run(tmp_path, monkeypatch):

@@ -183,8 +183,8 @@ def test_a_report_is_one_page_that_needs_nothing_else(ferry, tmp_path):
     assert means["y"][-1] == pytest.approx(wanted, rel=1e-3)
     closings = charts["runs"][0]["closings"]["series"]
     assert np.sum([item["y"] for item in closings], axis=0) == pytest.approx(1.0, abs=1e-2)
-    second_item = jm.train(jm.gallery.Ferry(tide=0.05), jm.QLearning(bins=4), steps=2000, folder=ferry.path.parent)
-    assert {"run", "agent.use", "environment.tide"} <= set(differing([ferry, second_item])[0])
+    calm = jm.train(jm.gallery.Ferry(tide=0.05), jm.QLearning(bins=4), steps=2000, folder=ferry.path.parent)
+    assert {"run", "agent.use", "environment.tide"} <= set(differing([ferry, calm])[0])
     with pytest.raises(SettingError, match="runs with folders"):
         jm.pictures.save_report(jm.train(Corridor(), jm.QLearning(), steps=50, folder=None))
 

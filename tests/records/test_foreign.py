@@ -26,11 +26,11 @@ def theirs(tmp_path):
     """The folder of a run that somebody else trained, and the file that its code would write."""
     (tmp_path / "pond.py").write_text(FOREIGN.POND)
     pond = environment_class("pond.py:Pond", tmp_path)()
-    own_module = jm.train(
+    run = jm.train(
         pond, jm.QLearning(bins=3), steps=60, copies=1, record_every=2, lane="plain", folder=tmp_path / "mine"
     )
     folder = tmp_path / "runs" / "theirs"
-    shutil.copytree(own_module.path, folder)
+    shutil.copytree(run.path, folder)
     (tmp_path / "pond.py").unlink()
     return folder, tmp_path / "ran"
 
@@ -107,8 +107,8 @@ def hole(path):
 @pytest.mark.parametrize("name", ["episodes.csv", "origin.json", "plan.toml", "readings.csv"])
 def test_a_pipe_or_a_hole_stops_nothing_else(theirs, name):
     folder, _ = theirs
-    second_item = folder.with_name("other")
-    shutil.copytree(folder, second_item)
+    neighbour = folder.with_name("other")
+    shutil.copytree(folder, neighbour)
     for make in (os.mkfifo, hole):
         (folder / name).unlink()
         make(folder / name)

@@ -199,8 +199,8 @@ def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
             got["asked"] = right.recv()
             right.send(b"\x00\x01")
 
-    second_item = threading.Thread(target=comes)
-    second_item.start()
+    caller = threading.Thread(target=comes)
+    caller.start()
     assert door.next(5.0, 1000) is None
     wire = door.next(5.0, 1000)
     assert wire.receive(5.0, "hello") == "first \N{SNOWFLAKE}"
@@ -208,7 +208,7 @@ def test_messages_in_pieces_pings_and_those_who_come_and_speak_something_else():
     assert wire.receive(5.0, "image") == b"\x00\x01"
     with pytest.raises(Lost, match="closed"):
         wire.receive(5.0, "more")
-    second_item.join()
+    caller.join()
     wire.close()
     door.close()
     assert (got["pong"], got["asked"]) == (True, "next")
@@ -491,18 +491,18 @@ def test_the_order_of_channels_is_kept_with_a_run():
         "action": {"kind": "choice", "labels": ["a", "b"]},
         "terms": {"on": 1.0},
     }
-    product = jm.Remote("ws://127.0.0.1:9", described=output)
-    repeated = jm.Remote(**remote_written(product))
-    second_item = jm.Remote(
+    crane = jm.Remote("ws://127.0.0.1:9", described=output)
+    repeated = jm.Remote(**remote_written(crane))
+    caller = jm.Remote(
         "ws://127.0.0.1:9", described={**output, "observation": dict(reversed(output["observation"].items()))}
     )
     assert (
         [c.name for c in describe(repeated).spec.channels]
-        == [c.name for c in describe(product).spec.channels]
+        == [c.name for c in describe(crane).spec.channels]
         == ["x", "angle"]
     )
     with pytest.raises(SettingError, match="The order counts: it is that of the network's inputs"):
-        fresh_policy(jm.PPO(network=jm.Dense(4)), product).fits(second_item)
+        fresh_policy(jm.PPO(network=jm.Dense(4)), crane).fits(caller)
 
 
 def test_what_another_order_learned_is_neither_gone_on_with_nor_begun_with(tmp_path):

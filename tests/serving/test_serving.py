@@ -97,8 +97,8 @@ def test_it_decides_as_the_policy_does(served):
     for _ in range(10):
         seen = seen_in(episode)
         _, output = asked(address, {"policy": "skerry", "observation": seen, "legal": list(episode.legal)})
-        own_values = skerry.policy.choose(episode.observation, legal=episode.legal)
-        assert output["action"] == episode.environment.action.labels[own_values]
+        greedy = skerry.policy.choose(episode.observation, legal=episode.legal)
+        assert output["action"] == episode.environment.action.labels[greedy]
         episode.act(output["action"])
     described = asked(address, None, "/openapi.json", "GET")[1]
     assert described["openapi"] == "3.1.0"

@@ -80,16 +80,16 @@ def test_the_final_episodes_are_played_once_and_kept_with_the_run(runs):
 def test_curves_are_the_mean_of_the_last_hundred_on_places_that_all_share(runs, over):
     found = jm.compare(runs, over=over)
     run = runs[5]
-    own_module = found.curves[found.curves["run"] == run.name]
+    curve = found.curves[found.curves["run"] == run.name]
     frame = run.episodes
     rolling = frame["return"].rolling(100, min_periods=10).mean()
     position = {"steps": frame["decisions"], "episodes": np.arange(1, len(frame) + 1)}.get(over)
     if position is not None:
-        for place, value in zip(own_module["at"], own_module["value"], strict=True):
+        for place, value in zip(curve["at"], curve["value"], strict=True):
             before = np.flatnonzero(np.asarray(position) <= place)
             output = rolling[before[-1]] if len(before) else np.nan
             assert value == pytest.approx(output, nan_ok=True, abs=1e-6)
-    assert own_module["at"].max() == pytest.approx(min(length_of(item, over) for item in runs))
+    assert curve["at"].max() == pytest.approx(min(length_of(item, over) for item in runs))
     assert on_places(*curve_of(run, over), np.array([-1.0]))[0] != on_places(*curve_of(run, over), np.array([-1.0]))[0]
     middle = found.middle.dropna()
     assert (middle["low"] <= middle["middle"] + 1e-9).all()
@@ -102,9 +102,9 @@ def test_the_profile_falls_from_all_seeds_to_none_and_is_counted(found):
         assert share[0] == 1.0
         assert share[-1] == 0.0
         assert np.all(np.diff(share) <= 0)
-        own_values = found.scores[found.scores["group"] == label]["score"].to_numpy()
+        scores = found.scores[found.scores["group"] == label]["score"].to_numpy()
         for score, output in zip(part["score"], share, strict=True):
-            assert output == pytest.approx(np.mean(own_values > score))
+            assert output == pytest.approx(np.mean(scores > score))
 
 
 @pytest.mark.parametrize("ending", ["pdf", "svg", "png"])
@@ -158,16 +158,16 @@ def test_few_seeds_say_so_and_how_many_more(runs):
 
 @pytest.mark.slow
 def test_returns_under_different_weights_are_no_scale(runs, tmp_path):
-    second_item = trained(tmp_path, environment=Corridor(slip=0.1, weights={"effort": -0.5}))
+    reweighted = trained(tmp_path, environment=Corridor(slip=0.1, weights={"effort": -0.5}))
     with pytest.raises(
         SettingError, match=r"rewarded by different weights \(`effort`: -0.1 and -0.5\).*--weights effort=-0.1"
     ):
-        jm.compare(runs[:4] + second_item)
-    found = jm.compare(runs[:4] + second_item, weights={"effort": -0.1})
+        jm.compare(runs[:4] + reweighted)
+    found = jm.compare(runs[:4] + reweighted, weights={"effort": -0.1})
     assert found.by == ["environment.weights.effort"]
     assert found.table["score"].tolist() == pytest.approx([0.8, 0.8])
     with pytest.raises(SettingError, match="`weights` names `efort`"):
-        jm.compare(runs[:4] + second_item, weights={"efort": 1.0})
+        jm.compare(runs[:4] + reweighted, weights={"efort": 1.0})
 
 
 class Passage(Corridor):

@@ -23,11 +23,11 @@ def test_at_the_greatest_likelihood_each_has_won_as_often_as_expected(won):
     rows = [[float(k == i) - float(k == j) for k in range(3)] + [1.0] for i in range(3) for j in range(3)]
     fit = ratings._fitted(np.array(rows), wins.reshape(1, -1), 12)[0]
     chance = 1.0 / (1.0 + np.exp(-(fit[:3, None] - fit[None, :3] + fit[3])))
-    own_values = 1.0 / (1.0 + np.exp(-fit))  # in one meeting with an average policy, half of which was won
+    prior = 1.0 / (1.0 + np.exp(-fit))  # in one meeting with an average policy, half of which was won
     for k in range(3):
         counted = wins[k].sum() + (12 - wins[:, k]).sum() + 0.5
-        assert counted == pytest.approx(12 * (chance[k].sum() + (1 - chance[:, k]).sum()) + own_values[k], abs=1e-6)
-    assert wins.sum() + 0.5 == pytest.approx(12 * chance.sum() + own_values[3], abs=1e-6)
+        assert counted == pytest.approx(12 * (chance[k].sum() + (1 - chance[:, k]).sum()) + prior[k], abs=1e-6)
+    assert wins.sum() + 0.5 == pytest.approx(12 * chance.sum() + prior[3], abs=1e-6)
 
 
 @pytest.mark.slow

@@ -207,8 +207,8 @@ def test_a_search_that_was_broken_off_goes_on_where_it_was(tmp_path, method, sto
         (c.settings, c.scores) for c in complete.board.candidates
     ]
     assert repeated.board.winner == complete.board.winner
-    known_values = {(tag, job.until) for tag, job in torn.executor.given[: stop_after - 1]}
-    assert not known_values & {(tag, job.until) for tag, job in repeated.executor.given}  # nothing is trained twice
+    trained = {(tag, job.until) for tag, job in torn.executor.given[: stop_after - 1]}
+    assert not trained & {(tag, job.until) for tag, job in repeated.executor.given}  # nothing is trained twice
 
 
 def test_a_measure_may_be_better_when_it_is_lower(tmp_path):

@@ -94,8 +94,8 @@ def test_a_plan_with_settings_is_that_plan_and_no_other():
     assert dict(changed.environment.weights) == {"effort": -0.4}
     assert changed.copies == 3
     assert PLAN.agent.bins != 7
-    second_item = with_settings(PLAN, {"agent.use": "Sarsa", "agent.learning_rate": 0.2})
-    assert type(second_item.agent).__name__ == "Sarsa"
+    changed = with_settings(PLAN, {"agent.use": "Sarsa", "agent.learning_rate": 0.2})
+    assert type(changed.agent).__name__ == "Sarsa"
     with pytest.raises(LookupFailed, match=r"`training.steps` cannot be searched over"):
         with_settings(PLAN, {"training.steps": 5})
 

@@ -336,9 +336,9 @@ def test_a_search_that_was_killed_or_stopped_goes_on_to_the_same_end(mine, tmp_p
     )
     first, second = Board.open(place.parent).candidates, complete.board.candidates
     assert [c.settings for c in first] == [c.settings for c in second]
-    for mine_, second_item in zip(first, second, strict=True):
-        for until in set(mine_.scores) & set(second_item.scores):
-            assert mine_.scores[until] == pytest.approx(second_item.scores[until], rel=1e-6)
+    for candidate, repeated in zip(first, second, strict=True):
+        for until in set(candidate.scores) & set(repeated.scores):
+            assert candidate.scores[until] == pytest.approx(repeated.scores[until], rel=1e-6)
 
 
 @pytest.mark.slow

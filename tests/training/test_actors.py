@@ -20,8 +20,8 @@ def test_each_call_samples_anew_and_actors_of_one_seed_sample_the_same():
     sampled = [policy.choose(seen, act="sampled") for _ in range(300)]
     assert np.mean(sampled) == pytest.approx(chance, abs=5 * 0.5 / 300**0.5)
     assert {policy.choose(seen) for _ in range(5)} == {int(chance > 0.5)}
-    item, same, second_item = (policy.actor(act="sampled", seed=seed) for seed in (1, 1, 2))
-    samples = [[actor.choose(seen) for _ in range(40)] for actor in (item, same, second_item)]
+    first_actor, same, other_seed = (policy.actor(act="sampled", seed=seed) for seed in (1, 1, 2))
+    samples = [[actor.choose(seen) for _ in range(40)] for actor in (first_actor, same, other_seed)]
     assert samples[0] == samples[1] != samples[2]
     winch = fresh_policy(jm.PPO(**SMALL), jm.gallery.Winch())
     first = jm.gallery.Winch().episode(seed=1).observation

@@ -272,10 +272,10 @@ def own_agent(**functions):
         ),
         "learn": lambda config, hyperparameters, learner, memory, experience, noise: (learner, memory, (1.0,)),
     }
-    product = {
+    functions = {
         name: staticmethod(function) for name, function in {**usual, **functions}.items() if function is not None
     }
-    return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **product})
+    return type("Mine", (jm.Agent,), {"traced": False, "reading_names": ("gain",), "__module__": "mine", **functions})
 
 
 def test_what_an_agent_of_ones_own_gives_is_checked_before_and_at_its_first_call():

@@ -94,9 +94,9 @@ def test_a_policy_is_saved_opened_and_refuses_another_environment(trained, tmp_p
 
 
 def test_random_play_and_references_are_measured_on_the_same_episodes():
-    known_values = evaluate_references(Corridor(slip=0.2), episodes=50)
-    assert list(known_values) == ["random", "go_right"]
-    assert known_values["go_right"].mean == pytest.approx(0.8)
+    references = evaluate_references(Corridor(slip=0.2), episodes=50)
+    assert list(references) == ["random", "go_right"]
+    assert references["go_right"].mean == pytest.approx(0.8)
     with pytest.raises(LookupFailed, match=r"no reference `go_rihgt`.*Did you mean `go_right`"):
         jm.evaluate("go_rihgt", Corridor())
     with pytest.raises(SettingError, match="whole number above 0"):
@@ -240,9 +240,9 @@ def test_what_references_reach_is_kept_for_other_processes_until_anything_of_it_
         environment = environment_class(f"{tmp_path / 'reader.py'}:Reader")(weights={"paid": weight})
         played.clear()
         result, wanted = known_references(environment, 20), evaluate_references(environment, 20)
-        for name, own_values in wanted.items():
-            assert own_values.columns.keys() == result[name].columns.keys()
-            for column, values in own_values.columns.items():
+        for name, expected in wanted.items():
+            assert expected.columns.keys() == result[name].columns.keys()
+            for column, values in expected.columns.items():
                 assert values.dtype == result[name].columns[column].dtype
                 np.testing.assert_array_equal(values, result[name].columns[column])
         return list(played)

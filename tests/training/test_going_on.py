@@ -166,18 +166,18 @@ with writing(Path(sys.argv[1])):
 
 def test_a_run_has_one_writer_and_another_machine_is_asked_about(tmp_path):
     run = jm.train(Corridor(), jm.QLearning(), steps=600, folder=tmp_path, lane="plain")
-    second_item = subprocess.Popen([sys.executable, "-c", HOLDING, str(run.path)], stdout=subprocess.PIPE, text=True)
+    holder = subprocess.Popen([sys.executable, "-c", HOLDING, str(run.path)], stdout=subprocess.PIPE, text=True)
     try:
-        assert second_item.stdout.readline() == "held\n"
+        assert holder.stdout.readline() == "held\n"
         stored = {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()}
         for _ in range(2):
             done = jokulmist("resume", run.path, "--steps", 100)
             assert done.returncode == 2
-            assert f"is being trained by process {second_item.pid} on " in done.stderr
+            assert f"is being trained by process {holder.pid} on " in done.stderr
         assert {file: file.read_bytes() for file in run.path.rglob("*") if file.is_file()} == stored
     finally:
-        second_item.kill()
-        second_item.wait()
+        holder.kill()
+        holder.wait()
     assert jm.resume(run, steps=100).origin["decisions"] == 700  # the lock went with its holder
     origin = json.loads((run.path / "origin.json").read_text())
     (run.path / "origin.json").write_text(json.dumps({**origin, "status": "running", "host": "elsewhere"}))
@@ -463,28 +463,24 @@ def test_observers_look_when_they_are_due_end_a_run_and_go_on_with_it(tmp_path):
 
     file = tmp_path / "watcher.py"
     file.write_text(WATCHER)
-    own_module = module_of(str(file))
+    module = module_of(str(file))
     plan = {"steps": 400, "copies": 2, "checkpoint_every": 50, "lane": "plain"}
-    complete = jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "a", observers=[own_module.Watcher()], **plan)
+    complete = jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "a", observers=[module.Watcher()], **plan)
     log = (complete.path / "log.txt").read_text()
     assert "looked 8 times; 400 learned" in log
     assert f"ends with {list(range(50, 401, 50))}" in log
     assert complete.written_plan["observers"][0]["use"].endswith("watcher.py:Watcher")
-    ended = jm.train(Corridor(), jm.QLearning(), folder=None, observers=[own_module.Watcher(enough=120)], **plan)
+    ended = jm.train(Corridor(), jm.QLearning(), folder=None, observers=[module.Watcher(enough=120)], **plan)
     assert (ended.origin["decisions"], ended.origin["ended_by"]) == (150, "that is enough")
-    parts = interrupted(
-        Corridor(), jm.QLearning(), 200, folder=tmp_path / "b", observers=[own_module.Watcher()], **plan
-    )
+    parts = interrupted(Corridor(), jm.QLearning(), 200, folder=tmp_path / "b", observers=[module.Watcher()], **plan)
     file.unlink()  # what the run keeps is enough
     assert f"ends with {list(range(50, 401, 50))}" in (jm.resume(parts).path / "log.txt").read_text()
     with pytest.raises(BrokenEnvironment, match=r"`Faulty.look` failed: ZeroDivisionError: division by zero"):
-        jm.train(
-            Corridor(), jm.QLearning(), folder=tmp_path / "c", name="faulty", observers=[own_module.Faulty()], **plan
-        )
+        jm.train(Corridor(), jm.QLearning(), folder=tmp_path / "c", name="faulty", observers=[module.Faulty()], **plan)
     assert jm.Run.open(tmp_path / "c" / "faulty").origin["decisions"] > 0  # nothing was lost
     for wrong, match in (
         ([3], "derive from `jm.Observer`"),
-        ([own_module.Watcher(every=0)], "counts decisions, from 1"),
+        ([module.Watcher(every=0)], "counts decisions, from 1"),
     ):
         with pytest.raises(SettingError, match=match):
             jm.train(Corridor(), jm.QLearning(), steps=10, folder=None, observers=wrong)

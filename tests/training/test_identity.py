@@ -304,11 +304,11 @@ def test_a_set_of_files_is_edited_where_a_text_is_another(tmp_path):
 
 def test_what_varies_makes_another_environment_and_another_key():
     first, second = (lambda draw: {"slip": draw.uniform(0.0, 0.5)}), (lambda draw: {"slip": draw.uniform(0.2, 0.5)})
-    plain, item, second_item = Corridor(), *(with_varying(Corridor(), Varying(vary)) for vary in (first, second))
+    plain, item, narrow = Corridor(), *(with_varying(Corridor(), Varying(vary)) for vary in (first, second))
     ranges = [with_varying(Corridor(), Varying({"slip": jm.between(0.0, high)})) for high in (0.5, 0.6, 0.5)]
     assert ranges[0] == ranges[2]
     assert hash(ranges[0]) == hash(ranges[2])
-    different = [plain, item, second_item, ranges[0], ranges[1]]
+    different = [plain, item, narrow, ranges[0], ranges[1]]
     assert all(a != b for a, b in itertools.combinations(different, 2))
     keys = [fingerprint(environment) for environment in different]
     assert len(set(keys)) == 5

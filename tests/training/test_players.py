@@ -350,9 +350,9 @@ def test_a_team_game_comes_to_what_enumeration_finds():
     )  # beside a partner who errs more than seldom, the safe table is the better one
     run = jm.train(Team(), both(agent), steps=12_000, copies=2, lane="plain", folder=None)
     assert (jm.evaluate(run, Team(), episodes=3).returns == best[3]).all()
-    for player, own_values in (("first", best[1]), ("second", best[2])):
+    for player, action in (("first", best[1]), ("second", best[2])):
         values = np.asarray(run.policy.learner[player].values)
-        assert values[1 + best[0]].argmax() == own_values
+        assert values[1 + best[0]].argmax() == action
         assert values[1 + best[0]].max() == pytest.approx(0.975 * best[3] + 0.025 * 1.0, abs=1.6)
     assert np.asarray(run.policy.learner["first"].values)[0].argmax() == best[0]
 
@@ -377,8 +377,8 @@ def test_a_decision_lasts_until_its_player_is_asked_again(every):
             assert (rows["ended"] == rows["closed"]).all()
             assert set(rows["reward"][rows["closed"] == 1]) <= {-1.0, 1.0}
             assert (rows["reward"][rows["closed"] == 0] == 0.0).all()
-            known_values = returns.loc[copy, f"{player}.return"]
-            assert abs(rows["reward"].sum() - known_values) <= every + 8  # but for decisions that still wait
+            recorded_return = returns.loc[copy, f"{player}.return"]
+            assert abs(rows["reward"].sum() - recorded_return) <= every + 8  # but for decisions that still wait
 
 
 @pytest.mark.slow
@@ -712,12 +712,12 @@ def test_a_roster_draws_the_harder_partners_more_often(tmp_path):
     often = late["second.partner"].value_counts()
     assert got[1] < got[0] - 0.2
     assert often[1] > 1.5 * often[0]
-    known_values = run.policy.learner["second"]["known"]
+    partners = run.policy.learner["second"]["known"]
     expected, count = np.zeros(4), np.zeros(4)
     for player, gain in zip(log["second.partner"], log["first.return"], strict=True):
         count[player] = min(count[player] + 1, 50)
         expected[player] += (gain - expected[player]) / count[player]
-    np.testing.assert_allclose(known_values["returns"][:2], expected[:2], atol=0.03)
+    np.testing.assert_allclose(partners["returns"][:2], expected[:2], atol=0.03)
     for wrong, expected in (
         ({"by": "weights"}, "takes `weights`, and none"),
         ({"by": "evenly", "weights": [1.0]}, "takes no `weights`"),
@@ -789,12 +789,12 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
 @pytest.mark.slow
 def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     pair = jm.train(Sticks(), both(quick()), steps=3_000, lane="compiled", folder=tmp_path, name="pair")
-    second_item = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="compiled", folder=tmp_path, name="other")
+    other_run = jm.train(Sticks(), both(quick()), steps=3_000, seed=5, lane="compiled", folder=tmp_path, name="other")
     learned = np.asarray(pair.policy.learner["first"].values)
     for lane in ("plain", "compiled"):
         still = jm.train(
             Sticks(),
-            {"first": quick(learning_rate=1e-9), "second": jm.Roster(second_item.path, past=2)},
+            {"first": quick(learning_rate=1e-9), "second": jm.Roster(other_run.path, past=2)},
             steps=40,
             start=pair,
             lane=lane,
@@ -803,17 +803,17 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
         np.testing.assert_allclose(still.policy.learner["first"].values, learned, atol=1e-6)
         np.testing.assert_allclose(still.policy.learner["second"]["past"].values[0], learned, atol=1e-6)
         assert still.origin["parent"] == {"run": "pair", "decisions": 3_000}
-    result = jm.adapt(pair, {"second": jm.Fixed(second_item.path)}, steps=3_000, evaluate_episodes=40)
+    result = jm.adapt(pair, {"second": jm.Fixed(other_run.path)}, steps=3_000, evaluate_episodes=40)
     assert result.after.players["first.return"] >= result.before.players["first.return"]
-    own_values = jm.evaluate({"first": pair, "second": second_item}, Sticks(), episodes=40)
-    assert result.before.mean == own_values.mean
-    assert result.before.players == own_values.players
+    direct = jm.evaluate({"first": pair, "second": other_run}, Sticks(), episodes=40)
+    assert result.before.mean == direct.mean
+    assert result.before.players == direct.players
     output = json.loads(
         jokulmist(
             "resume",
             pair.path,
             "--with",
-            f"second={second_item.path}",
+            f"second={other_run.path}",
             "--with",
             "second=random",
             "--steps",
@@ -825,7 +825,7 @@ def test_players_go_on_beside_other_partners_as_a_new_run(tmp_path):
     roster = jm.Run.open(output["run"])
     assert (type(roster.plan.agent.agents["second"]), output["parent"]["run"]) == (jm.Roster, "pair")
     shutil.rmtree(pair.path)
-    shutil.rmtree(second_item.path)
+    shutil.rmtree(other_run.path)
     assert redo(result.run.path, folder=tmp_path).same
     assert jm.resume(result.run, steps=100).status == "done"
 
@@ -936,9 +936,9 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     output = json.loads(jokulmist("evaluate", *names, "--episodes", 4, "--json", folder=tmp_path).stdout)
     assert output["verdict"] == "2 runs are too few to tell; 4 are the least"
     assert len(output["pairings"]) == 4
-    own_values = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4, act="sampled")
-    assert output["pairings"][0]["mean_return"] == pytest.approx(own_values.mean)
-    assert output["pairings"][0]["elder.return"] == pytest.approx(own_values.players["elder.return"])
+    direct = jm.evaluate(jm.Run.open(tmp_path / names[0]), jm.gallery.Lots(), episodes=4, act="sampled")
+    assert output["pairings"][0]["mean_return"] == pytest.approx(direct.mean)
+    assert output["pairings"][0]["elder.return"] == pytest.approx(direct.players["elder.return"])
     assert (tmp_path / "runs" / "cross-play.png").read_bytes().startswith(b"\x89PNG")
     rated = jokulmist("evaluate", *names, "--episodes", 4, "--rate", folder=tmp_path)
     assert "elder has an advantage of" in rated.stdout

@@ -53,8 +53,8 @@ def test_a_second_process_traces_no_learner_and_learns_the_same_bytes(kept, monk
     second, repeated = trained()
     assert not traced
     assert first.episodes.equals(second.episodes)
-    for item, second_item in zip(*map(kept_leaves, (learned, repeated)), strict=True):
-        assert item.tobytes() == second_item.tobytes()
+    for item, other_leaf in zip(*map(kept_leaves, (learned, repeated)), strict=True):
+        assert item.tobytes() == other_leaf.tobytes()
     # What is damaged is compiled again, to the same bytes, and kept.
     codes = [file for file in kept.iterdir() if file.suffix == ".code"]
     for file in codes:
@@ -100,8 +100,8 @@ def test_one_program_of_rollout_and_update_learns_the_bytes_of_two(kept, monkeyp
     joint, repeated = trained()
     assert next(iter(program._PROGRAMS.values())).chunk.name == "chunk"
     assert difference.episodes.equals(joint.episodes)
-    for item, second_item in zip(*map(kept_leaves, (learned, repeated)), strict=True):
-        assert item.tobytes() == second_item.tobytes()
+    for item, other_leaf in zip(*map(kept_leaves, (learned, repeated)), strict=True):
+        assert item.tobytes() == other_leaf.tobytes()
 
 
 @pytest.mark.slow
@@ -188,9 +188,9 @@ def test_what_an_optimiser_remembers_is_what_the_package_does(optimiser, package
     weights = np.ones(7, np.float32)
     first, second = optimisation.first_moments(optimiser, weights), package.init(weights)
     for k in range(3):
-        for item, second_item in zip(jax.tree.leaves(first), jax.tree.leaves(second), strict=True):
-            assert item.dtype == second_item.dtype
-            assert np.array_equal(item, second_item)
+        for item, other_leaf in zip(jax.tree.leaves(first), jax.tree.leaves(second), strict=True):
+            assert item.dtype == other_leaf.dtype
+            assert np.array_equal(item, other_leaf)
         gradient = np.linspace(-1.0, 2.0 + k, 7, dtype=np.float32)
         step, first = optimisation.stepped(optimiser, gradient, first)
         expected, second = package.update(gradient, second)

@@ -266,14 +266,14 @@ def test_the_optimum_is_shown_wherever_policies_are_measured(tmp_path, monkeypat
     result = jm.solve(tarn)
     assert f"the best policy returns {result.value:.6g}" in output.stdout
     assert len((tmp_path / "best.csv").read_text().splitlines()) == len(result.table) + 1
-    known_values = jm.evaluate_references(tarn, episodes=40)
-    assert known_values["optimum"].exact == result.value
-    assert known_values["optimum"].mean == pytest.approx(result.value, abs=4 * known_values["optimum"].sd / 40**0.5)
+    references = jm.evaluate_references(tarn, episodes=40)
+    assert references["optimum"].exact == result.value
+    assert references["optimum"].mean == pytest.approx(result.value, abs=4 * references["optimum"].sd / 40**0.5)
     same = jm.evaluate(result.policy, tarn, episodes=40)
-    assert same.returns.tolist() == known_values["optimum"].returns.tolist()
+    assert same.returns.tolist() == references["optimum"].returns.tolist()
     displayed = jokulmist("evaluate", str(run.path), "--episodes", "20").stdout
     assert f"solved exactly: {result.value:.6g}" in displayed
-    axes = jm.plot(run, levels=known_values)
+    axes = jm.plot(run, levels=references)
     assert any(line.get_label().startswith("optimum, ") for line in axes.lines)
     assert "optimum" not in jm.evaluate_references(jm.gallery.WholeTarn(hours=24, melt=1.3), episodes=2)
 

@@ -64,8 +64,8 @@ def test_what_was_recorded_is_read_with_ends_cuts_and_weights(walked):
     assert (rows.last.numbers[:-1][~rows.closed[:-1]] == rows.observed.numbers[1:][~rows.closed[:-1]]).all()
     assert rows.ended.sum() == (output.episodes["closed_by"] == "over").sum()
     assert rows.closed.sum() == 80
-    second_item = jm.Records.read(jm.read_rollouts(path), Ford(weights={"waited": 0.0}))
-    assert second_item.returns.sum() > records.returns.sum()
+    reweighted = jm.Records.read(jm.read_rollouts(path), Ford(weights={"waited": 0.0}))
+    assert reweighted.returns.sum() > records.returns.sum()
 
 
 def test_a_table_with_other_names_is_read_and_what_does_not_fit_is_named():

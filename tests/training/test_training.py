@@ -44,11 +44,11 @@ def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
     def train(seed):
         return jm.train(Corridor(slip=0.3), AGENT, steps=900, copies=2, seed=seed, lane=lane, folder="runs")
 
-    first, second, second_item = train(4), train(4), train(5)
+    first, second, other_seed = train(4), train(4), train(5)
     assert files(first) == files(second)
-    assert files(first) != files(second_item)
+    assert files(first) != files(other_seed)
     assert np.array_equal(first.policy.learner.values, second.policy.learner.values)
-    assert len({run.path for run in (first, second, second_item)}) == 3
+    assert len({run.path for run in (first, second, other_seed)}) == 3
 
 
 @pytest.mark.slow

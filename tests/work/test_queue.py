@@ -159,8 +159,8 @@ def test_two_workers_share_a_queue_and_one_that_is_killed_loses_nothing(tmp_path
         )
     )
     os.kill(first.process, signal.SIGKILL)
-    second_item = next(worker for worker in workers if worker.pid != first.process)
-    assert second_item.wait(timeout=200) == 0, second_item.stderr.read()
+    other_worker = next(worker for worker in workers if worker.pid != first.process)
+    assert other_worker.wait(timeout=200) == 0, other_worker.stderr.read()
     for worker in workers:
         worker.wait()
         worker.stderr.close()
@@ -229,11 +229,11 @@ def test_a_dropped_run_waits_no_longer_and_a_gone_worker_is_not_at_work(tmp_path
 
 
 def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
-    second_item = jm.train(
+    waiting_run = jm.train(
         jm.gallery.Tarn(), jm.QLearning(), steps=100, lane="plain", folder=tmp_path / "theirs", name="other"
     )
-    before = json.dumps({**json.loads((second_item.path / "origin.json").read_text()), "status": "waiting"})
-    (second_item.path / "origin.json").write_text(before)
+    before = json.dumps({**json.loads((waiting_run.path / "origin.json").read_text()), "status": "waiting"})
+    (waiting_run.path / "origin.json").write_text(before)
     queue = Queue(tmp_path / "ours")
     (tmp_path / "ours").mkdir()
     with pytest.raises(SettingError, match=r"by its folder's name; got '../theirs/other'"):
@@ -242,7 +242,7 @@ def test_a_dropped_job_changes_no_run_outside_of_the_folder(tmp_path):
     with sqlite3.connect(queue.file) as db:
         db.execute("UPDATE jobs SET run = '../theirs/other'")
     assert queue.drop(number).status == "damaged"
-    assert (second_item.path / "origin.json").read_text() == before
+    assert (waiting_run.path / "origin.json").read_text() == before
 
 
 @pytest.mark.slow

@@ -240,31 +240,17 @@ def _class_of(program: RemoteProgram, connection: Mapping[str, Any], described: 
 
 def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any) -> type[RemoteSimulator]:
     """The class of what a program says that it is, checked as any declaration."""
-    if not isinstance(hello, Mapping):
-        raise DeclarationError(f"{program} describes itself by {hello!r:.80}; it is an object.")
-    for name in hello:
-        if name not in KNOWN_FIELDS:
-            raise DeclarationError(
-                f"{program} describes itself by `{name!s:.60}`; known are "
-                f"{listed(KNOWN_FIELDS)}.{nearest(str(name), KNOWN_FIELDS)}"
-            )
+    _refuse_unreadable(program, hello)
     _refuse_large(program, hello)
-    name = hello.get("name", "Remote")
-    if not isinstance(name, str) or not name.isidentifier():
-        raise DeclarationError(f"{program} says that its name is {name!r:.60}; a name is one word, e.g. `Skua`.")
-    features = hello.get("says", [])
-    if not isinstance(features, list) or any(word not in FEATURES for word in features):
-        raise DeclarationError(f"{program} has `says` {features!r:.60}; it is a list of {listed(FEATURES)}.")
+    players = hello.get("players")
     try:
-        players = hello.get("players")
-        action = _action(hello.get("action"), players)
         body: dict[str, Any] = {
             "__module__": RemoteSimulator.__module__,
             "__doc__": str(hello.get("about", "")) or f"A program at {program}.",
             "program": program,
             "connection": connection,
             "described": hello,
-            "action": action,
+            "action": _action(hello.get("action"), players),
             "players": tuple(players) if players else None,
             "observation": _channels(hello.get("observation", {}), tuple(players or ())),
             "terms": hello.get("terms", {}),
@@ -277,23 +263,10 @@ def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any)
             "frame_rate": hello.get("frame_rate"),
             "answer_within": float(connection["answer_within"]),
             "most_lost": connection["most_lost"],
-            **{f"says_{word}": True for word in features},
+            **{f"says_{word}": True for word in hello.get("says", [])},
         }
-        for parameter_name, value in dict(hello.get("parameters", {})).items():
-            if (
-                not str(parameter_name).isidentifier()
-                or str(parameter_name).startswith("_")
-                or parameter_name in body
-                or hasattr(RemoteSimulator, str(parameter_name))
-            ):
-                raise DeclarationError(
-                    f"a parameter is named {parameter_name!r:.60}, which is no name or means something else here"
-                )
-            body[str(parameter_name)] = parameter(
-                value["value"], **{k: value[k] for k in ("low", "high", "unit") if k in value}
-            )
-            body.setdefault("__annotations__", {})[str(parameter_name)] = type(value["value"])
-        return type(name, (RemoteSimulator,), body)
+        _add_parameters(body, dict(hello.get("parameters", {})))
+        return type(hello.get("name", "Remote"), (RemoteSimulator,), body)
     except JokulmistError as wrong:
         raise DeclarationError(f"{program} declares what cannot be: {wrong}") from None
     except (TypeError, KeyError, ValueError, AttributeError) as wrong:
@@ -301,6 +274,39 @@ def _declared(program: RemoteProgram, connection: Mapping[str, Any], hello: Any)
             f"{program} declares what cannot be read: {type(wrong).__name__}: {wrong!s:.120}. docs/protocol.md has "
             "the fields."
         ) from None
+
+
+def _refuse_unreadable(program: RemoteProgram, hello: Any) -> None:
+    """What names no field that is known, or names the class or its features by something else."""
+    if not isinstance(hello, Mapping):
+        raise DeclarationError(f"{program} describes itself by {hello!r:.80}; it is an object.")
+    for name in hello:
+        if name not in KNOWN_FIELDS:
+            raise DeclarationError(
+                f"{program} describes itself by `{name!s:.60}`; known are "
+                f"{listed(KNOWN_FIELDS)}.{nearest(str(name), KNOWN_FIELDS)}"
+            )
+    name = hello.get("name", "Remote")
+    if not isinstance(name, str) or not name.isidentifier():
+        raise DeclarationError(f"{program} says that its name is {name!r:.60}; a name is one word, e.g. `Skua`.")
+    features = hello.get("says", [])
+    if not isinstance(features, list) or any(word not in FEATURES for word in features):
+        raise DeclarationError(f"{program} has `says` {features!r:.60}; it is a list of {listed(FEATURES)}.")
+
+
+def _add_parameters(body: dict[str, Any], parameters: dict[Any, Any]) -> None:
+    """Give a class the parameters that a program declares, with the types of their values."""
+    for name, value in parameters.items():
+        if (
+            not str(name).isidentifier()
+            or str(name).startswith("_")
+            or name in body
+            or hasattr(RemoteSimulator, str(name))
+        ):
+            raise DeclarationError(f"a parameter is named {name!r:.60}, which is no name or means something else here")
+        limits = {word: value[word] for word in ("low", "high", "unit") if word in value}
+        body[str(name)] = parameter(value["value"], **limits)
+        body.setdefault("__annotations__", {})[str(name)] = type(value["value"])
 
 
 def _refuse_large(program: RemoteProgram, hello: Mapping[str, Any]) -> None:
