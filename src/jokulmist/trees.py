@@ -8,10 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.errors import RecordError
 
 
-def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
+def flattened(tree: Any, prefix: str = "") -> dict[str, NumpyArray]:
     """The arrays of a tree of NamedTuples, dicts, lists and tuples, by path."""
     if tree is None:
         return {}
@@ -25,13 +26,13 @@ def flattened(tree: Any, prefix: str = "") -> dict[str, np.ndarray[Any, Any]]:
         items = list(vars(tree).items())
     else:
         return {prefix or "value": np.asarray(tree, order="C")}
-    arrays: dict[str, np.ndarray[Any, Any]] = {}
+    arrays: dict[str, NumpyArray] = {}
     for name, part in items:
         arrays.update(flattened(part, f"{prefix}/{name}" if prefix else name))
     return arrays
 
 
-def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = "") -> Any:
+def filled(model: Any, arrays: dict[str, NumpyArray], prefix: str = "") -> Any:
     """A tree shaped like `model` with the arrays of `flattened` in it; where it has a Python number, so does the
     tree."""
     if model is None:
@@ -56,7 +57,7 @@ def filled(model: Any, arrays: dict[str, np.ndarray[Any, Any]], prefix: str = ""
     return array.item() if isinstance(model, (bool, int, float)) else array
 
 
-def replaced(mask: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
+def replaced(mask: NumpyArray, new: Any, old: Any) -> Any:
     """A tree of arrays with a leading axis of copies, or of one player's copies after another's, some of which are
     taken from another."""
     if isinstance(old, tuple):
@@ -71,7 +72,7 @@ def replaced(mask: np.ndarray[Any, Any], new: Any, old: Any) -> Any:
     return np.where(rows.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
 
 
-def below(arrays: dict[str, np.ndarray[Any, Any]], prefix: str) -> dict[str, np.ndarray[Any, Any]]:
+def below(arrays: dict[str, NumpyArray], prefix: str) -> dict[str, NumpyArray]:
     """The arrays whose path begins with a name, under the rest of it."""
     return {name[len(prefix) + 1 :]: array for name, array in arrays.items() if name.startswith(f"{prefix}/")}
 

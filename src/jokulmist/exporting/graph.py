@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.contract import hyperparameters_at
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import mask_widths
@@ -24,7 +25,6 @@ from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
 
-Array = np.ndarray[Any, Any]
 ELEMENTWISE = (
     "add",
     "sub",
@@ -114,7 +114,7 @@ class Op(NamedTuple):
     """One operation; its inputs are values of others, or constant arrays."""
 
     name: str
-    inputs: tuple[Value | Array, ...]
+    inputs: tuple[Value | NumpyArray, ...]
     params: dict[str, Any]
     out: Value
 
@@ -128,20 +128,20 @@ class Graph:
     inputs : dict of str to Value
         ``numbers``, each image, each mask (``legal 0``, ...), that it reads.
     ops : list of Op
-    outputs : list of (part, Value or Array)
+    outputs : list of (part, Value or NumpyArray)
         By part of the action; one action has the empty name.
-    policy_outputs : list of (name, Value or Array)
+    policy_outputs : list of (name, Value or NumpyArray)
         What the policy says beside it, flat; empty unless it is asked for.
-    state : Value or Array, optional
+    state : Value or NumpyArray, optional
         Of a recurrent network what it remembers after the decision; what it remembered before is the input ``state``.
     """
 
     policy: Policy
     inputs: dict[str, Value] = field(default_factory=dict)
     ops: list[Op] = field(default_factory=list)
-    outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
-    policy_outputs: list[tuple[str, Value | Array]] = field(default_factory=list)
-    state: Value | Array | None = None
+    outputs: list[tuple[str, Value | NumpyArray]] = field(default_factory=list)
+    policy_outputs: list[tuple[str, Value | NumpyArray]] = field(default_factory=list)
+    state: Value | NumpyArray | None = None
 
     @property
     def state_width(self) -> int:

@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.errors import SettingError
-from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
+from jokulmist.exporting.graph import Graph, Op, Value, kind_of
 from jokulmist.exporting.numpy_form import letters_of, row_gather
 
 SYMBOLS = {
@@ -46,7 +47,7 @@ class Dialect:
     def buffer(self, name: str, kind: str, size: int) -> str:
         raise NotImplementedError
 
-    def constant(self, name: str, array: Array, kind: str) -> str:
+    def constant(self, name: str, array: NumpyArray, kind: str) -> str:
         raise NotImplementedError
 
 
@@ -82,7 +83,7 @@ class C(Dialect):
     def buffer(self, name: str, kind: str, size: int) -> str:
         return f"static {self.types[kind]} {name}[{size}];"
 
-    def constant(self, name: str, array: Array, kind: str) -> str:
+    def constant(self, name: str, array: NumpyArray, kind: str) -> str:
         return _long(
             f"static const {self.types[kind]} {name}[{array.size}] = {{",
             [self.number(v, kind) for v in array.reshape(-1).tolist()],
@@ -125,7 +126,7 @@ class JavaScript(Dialect):
     def buffer(self, name: str, kind: str, size: int) -> str:
         return f"const {name} = new {self.types[kind]}({size});"
 
-    def constant(self, name: str, array: Array, kind: str) -> str:
+    def constant(self, name: str, array: NumpyArray, kind: str) -> str:
         return _long(
             f"const {name} = new {self.types[kind]}([",
             [self.number(v, kind) for v in array.reshape(-1).tolist()],
@@ -160,7 +161,7 @@ class Loops:
         self.state = "" if graph.state is None else self._place(graph.state)
 
     # An operand is a flat array, and strides into it.
-    def _place(self, value: Value | Array) -> str:
+    def _place(self, value: Value | NumpyArray) -> str:
         if isinstance(value, Value):
             return self._names[value.name]
         array, kind = np.ascontiguousarray(value), self._kind(value)
@@ -171,10 +172,10 @@ class Loops:
         return self._cached_constants[key]
 
     @staticmethod
-    def _kind(value: Value | Array) -> str:
+    def _kind(value: Value | NumpyArray) -> str:
         return value.kind if isinstance(value, Value) else kind_of(value.dtype)
 
-    def _entry(self, value: Value | Array, index: str) -> str:
+    def _entry(self, value: Value | NumpyArray, index: str) -> str:
         """One number of an operand; of a constant with one value the number itself."""
         if isinstance(value, np.ndarray) and value.size and (value == value.reshape(-1)[0]).all():
             return self.dialect.number(value.reshape(-1)[0].item(), self._kind(value))

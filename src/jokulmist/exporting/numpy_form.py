@@ -7,8 +7,9 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.exporting.graph import Array, Graph, Op, Value, kind_of
+from jokulmist.exporting.graph import Graph, Op, Value, kind_of
 
 DTYPES = {"float": "np.float32", "int": "np.int32", "bool": "bool", "byte": "np.uint8"}
 BINARY = {
@@ -93,7 +94,7 @@ class Constants:
     def __init__(self) -> None:
         self.lines: list[str] = []
 
-    def written(self, value: Value | Array) -> str:
+    def written(self, value: Value | NumpyArray) -> str:
         """A value's name, or a constant; one that is large gets a line of its own."""
         if isinstance(value, Value):
             return value.name

@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration import loops
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
@@ -17,7 +18,7 @@ SIZE = 32
 BEARINGS = 256
 
 
-def starry_sky() -> np.ndarray[Any, Any]:
+def starry_sky() -> NumpyArray:
     """Stars over all bearings, with the first ones again at the end, so that a frame can be cut out anywhere."""
     chance = np.random.default_rng(7)
     sky = np.zeros((SIZE, BEARINGS), np.float32)

@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
@@ -19,7 +20,7 @@ ROWS, COLUMNS = np.array([-1, 0, 1, 0]), np.array([0, 1, 0, -1])
 FAR = 999
 
 
-def charts() -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
+def charts() -> tuple[NumpyArray, NumpyArray]:
     """Rocks, and the moves that are left to the harbour, both with a border of rock as wide as a beam reaches.
 
     Returns
@@ -29,8 +30,8 @@ def charts() -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
         `FAR` where no way leads from.
     """
     chance = np.random.default_rng(11)
-    rocks: list[np.ndarray[Any, Any]] = []
-    moves: list[np.ndarray[Any, Any]] = []
+    rocks: list[NumpyArray] = []
+    moves: list[NumpyArray] = []
     while len(rocks) < CHARTS:
         chart = np.ones((HEIGHT + 2 * REACH, WIDTH + 2 * REACH), bool)
         chart[REACH:-REACH, REACH:-REACH] = chance.random((HEIGHT, WIDTH)) < 0.30
@@ -42,7 +43,7 @@ def charts() -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
     return np.array(rocks), np.array(moves)
 
 
-def ways(chart: np.ndarray[Any, Any], harbour: tuple[int, int]) -> np.ndarray[Any, Any]:
+def ways(chart: NumpyArray, harbour: tuple[int, int]) -> NumpyArray:
     """The fewest moves from each place to the harbour, by breadth-first search."""
     chart[harbour] = False
     left = np.full(chart.shape, FAR)

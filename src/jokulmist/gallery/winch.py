@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
@@ -130,7 +131,7 @@ class Winch(Environment):
 
 
 @lru_cache(maxsize=8)
-def riccati_solution(discount: float = Winch.discount) -> tuple[np.ndarray[Any, Any], np.ndarray[Any, Any]]:
+def riccati_solution(discount: float = Winch.discount) -> tuple[NumpyArray, NumpyArray]:
     """The best feedback of the winch, and what the cost of a state is made of.
 
     With the discounted costs ``x'Qx + R u^2`` the best drive is ``u = -K x``, and the expected cost from x is ``x'Px``

@@ -9,8 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
 
-import numpy as np
-
+from jokulmist.arrays import NumpyArray
 from jokulmist.errors import RecordError
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import read_json, replace_file, synced, write_json
@@ -29,7 +28,7 @@ def save_arrays(path: Path, tree: Any, metadata: dict[str, Any]) -> None:
     replace_file(path, save(flattened(tree), metadata={"about": json.dumps(metadata)}))
 
 
-def open_arrays(path: Path) -> tuple[dict[str, np.ndarray[Any, Any]], dict[str, Any]]:
+def open_arrays(path: Path) -> tuple[dict[str, NumpyArray], dict[str, Any]]:
     """The arrays of a safetensors file, and what its header says about them."""
     from safetensors import SafetensorError, safe_open
 
@@ -53,8 +52,8 @@ def save_checkpoint(
     tree: Any,
     metadata: dict[str, Any],
     state: dict[str, Any],
-    training: dict[str, np.ndarray[Any, Any]] | None = None,
-    replay: dict[str, np.ndarray[Any, Any]] | None = None,
+    training: dict[str, NumpyArray] | None = None,
+    replay: dict[str, NumpyArray] | None = None,
     name: str | None = None,
 ) -> Path:
     """A checkpoint: a folder named by the decisions so far. It is made under another name and renamed when it is

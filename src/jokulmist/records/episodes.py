@@ -12,10 +12,10 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.player_actions import own_name
 
-Array = np.ndarray[Any, Any]
 CONSTANT = 1e-6
 
 
@@ -41,16 +41,16 @@ class Episodes:
         What the agent tells of each, such as which partner played.
     """
 
-    decisions: Array
-    copy: Array
-    steps: Array
-    satisfied: Array
-    totals: Array
-    measures: Array
-    varied: Array
-    learned: Array
-    advances: Array
-    agent_records: Array = field(default_factory=lambda: np.zeros((0, 0), np.float32))
+    decisions: NumpyArray
+    copy: NumpyArray
+    steps: NumpyArray
+    satisfied: NumpyArray
+    totals: NumpyArray
+    measures: NumpyArray
+    varied: NumpyArray
+    learned: NumpyArray
+    advances: NumpyArray
+    agent_records: NumpyArray = field(default_factory=lambda: np.zeros((0, 0), np.float32))
 
     def __post_init__(self) -> None:
         if not self.agent_records.size:
@@ -67,7 +67,7 @@ class Episodes:
         names = cls.__dataclass_fields__
         return cls(**{name: np.concatenate([getattr(part, name) for part in parts]) for name in names})
 
-    def rows(self, places: Array) -> Episodes:
+    def rows(self, places: NumpyArray) -> Episodes:
         """Those at some places, in that order."""
         return Episodes(**{name: getattr(self, name)[places] for name in Episodes.__dataclass_fields__})
 
@@ -75,20 +75,20 @@ class Episodes:
         """The first so many of them."""
         return type(self)(**{name: getattr(self, name)[: max(count, 0)] for name in self.__dataclass_fields__})
 
-    def returns(self, weights: tuple[float, ...]) -> Array:
+    def returns(self, weights: tuple[float, ...]) -> NumpyArray:
         """The weighted sums of the terms, float32, shape ``(rows,)``."""
-        weighted: Array = self.totals.astype(np.float64) @ np.asarray(weights, np.float64)
+        weighted: NumpyArray = self.totals.astype(np.float64) @ np.asarray(weights, np.float64)
         return weighted.astype(np.float32)
 
 
 def columns_of(
     episodes: Episodes, description: Description, first: int, record_names: tuple[str, ...] = ()
-) -> dict[str, Array]:
+) -> dict[str, NumpyArray]:
     """The columns of episodes.csv; `first` is the number of the first row's episode, `record_names` names what the
     agent tells."""
     names_by_bits = {int(bits): description.held_names(int(bits)) for bits in np.unique(episodes.satisfied)}
     names = [names_by_bits[bits] for bits in episodes.satisfied.tolist()]
-    table: dict[str, Array] = {
+    table: dict[str, NumpyArray] = {
         "episode": np.arange(first, first + len(episodes), dtype=np.int64),
         "decisions": episodes.decisions.astype(np.int64),
         "copy": episodes.copy.astype(np.int64),
@@ -114,7 +114,7 @@ def columns_of(
     return table
 
 
-def _shared(episodes: Episodes, description: Description) -> list[Array]:
+def _shared(episodes: Episodes, description: Description) -> list[NumpyArray]:
     """The return of each player: its own terms and everybody's."""
     if not description.players:
         return []
@@ -144,7 +144,7 @@ def pairing_name(player: str, member: str) -> str:
     return f"{player}{PAIRING_SEPARATOR}{member}"
 
 
-def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]:
+def numbers_of(episodes: Episodes, description: Description) -> dict[str, NumpyArray]:
     """What is judged by while a run trains: returns, decisions, measures, parameters that vary."""
     numbers = {"return": episodes.returns(description.weights), "steps": episodes.steps}
     for player, player_returns in zip(description.players, _shared(episodes, description), strict=True):
@@ -159,7 +159,7 @@ def numbers_of(episodes: Episodes, description: Description) -> dict[str, Array]
 class Recorder(Protocol):
     """Where a run's records go."""
 
-    def episodes(self, columns: dict[str, Array]) -> None:
+    def episodes(self, columns: dict[str, NumpyArray]) -> None:
         """Take finished episodes, as the columns of episodes.csv."""
         ...
 
@@ -176,11 +176,11 @@ class Memory:
     """A recorder that keeps everything in memory."""
 
     def __init__(self) -> None:
-        self.episode_parts: list[dict[str, Array]] = []
+        self.episode_parts: list[dict[str, NumpyArray]] = []
         self.reading_rows: list[dict[str, float]] = []
         self.lines: list[str] = []
 
-    def episodes(self, columns: dict[str, Array]) -> None:
+    def episodes(self, columns: dict[str, NumpyArray]) -> None:
         self.episode_parts.append(columns)
 
     def reading(self, row: dict[str, float]) -> None:

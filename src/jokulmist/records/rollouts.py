@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist import cells
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
@@ -31,7 +32,6 @@ ROLLOUT_COLUMNS = frozenset(("run", "episode", "moment", "closed_by"))
 ROLLOUTS = "rollouts"
 STATE, LEGAL, MASK = "state.", "legal", "mask "
 FEW = 20
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
@@ -56,14 +56,14 @@ class RecordedEpisode:
         What the policy said: values or probabilities, by label.
     """
 
-    numbers: Array
-    images: dict[str, Array]
+    numbers: NumpyArray
+    images: dict[str, NumpyArray]
     actions: Any
-    terms: Array
-    measures: Array
+    terms: NumpyArray
+    measures: NumpyArray
     satisfied: int
-    states: dict[str, Array]
-    policy_outputs: dict[str, Array] = field(default_factory=dict)
+    states: dict[str, NumpyArray]
+    policy_outputs: dict[str, NumpyArray] = field(default_factory=dict)
 
     @property
     def steps(self) -> int:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.pictures import style
@@ -35,7 +36,6 @@ MOST_PAIRINGS = 10_000
 # The picture of a matrix, beside its runs; the table beside it has the same name.
 FILE = "cross-play.png"
 ALL = "all players"
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
@@ -67,12 +67,12 @@ class CrossPlay:
     environment: str
     names: tuple[str, ...]
     players: tuple[str, ...]
-    means: Array
-    lows: Array
-    highs: Array
+    means: NumpyArray
+    lows: NumpyArray
+    highs: NumpyArray
     subject: str
-    returns: dict[str, Array]
-    wins: Array
+    returns: dict[str, NumpyArray]
+    wins: NumpyArray
     episodes: int
     seed: int
     p: float
@@ -349,7 +349,7 @@ def cross_play(
     )
 
 
-def chance_of_pairing(means: Array, seed: int = 0) -> float:
+def chance_of_pairing(means: NumpyArray, seed: int = 0) -> float:
     """The share of pairings of rows with columns whose mean is at least that of the diagonal; not a number with fewer
     than four."""
     count = len(means)

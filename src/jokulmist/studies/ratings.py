@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.pictures import style
 from jokulmist.records.files import replace_file
 from jokulmist.studies.statistics import ALPHA, NORMAL
@@ -26,7 +27,6 @@ if TYPE_CHECKING:
 
 SIMULATED = 400
 MOST_STEPS = 60
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
@@ -49,9 +49,9 @@ class Ratings:
     """
 
     names: tuple[str, ...]
-    ratings: Array
-    lows: Array
-    highs: Array
+    ratings: NumpyArray
+    lows: NumpyArray
+    highs: NumpyArray
     advantage: tuple[float, float, float]
     p: float
     cycle: tuple[str, ...]
@@ -126,7 +126,7 @@ def save_with_table(result: Any, target: Path) -> list[Path]:
     return [saved, beside]
 
 
-def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> Ratings:
+def rated(names: tuple[str, ...], wins: NumpyArray, episodes: int, seed: int = 0) -> Ratings:
     """Rate policies by their meetings.
 
     Parameters
@@ -190,20 +190,20 @@ def rated(names: tuple[str, ...], wins: Array, episodes: int, seed: int = 0) -> 
     )
 
 
-def _chance(logits: Array) -> Array:
-    chance: Array = 1.0 / (1.0 + np.exp(-np.clip(logits, -30.0, 30.0)))
+def _chance(logits: NumpyArray) -> NumpyArray:
+    chance: NumpyArray = 1.0 / (1.0 + np.exp(-np.clip(logits, -30.0, 30.0)))
     return chance
 
 
-def _curvature(rows: Array, chance: Array, episodes: int, ratings: Array) -> Array:
+def _curvature(rows: NumpyArray, chance: NumpyArray, episodes: int, ratings: NumpyArray) -> NumpyArray:
     """Minus the second derivative of the log likelihood, by set of meetings."""
     inside = np.einsum("sk,ki,kj->sij", episodes * chance * (1.0 - chance), rows, rows)
     variances = _chance(ratings) * (1.0 - _chance(ratings))
-    curvature: Array = inside + np.einsum("si,ij->sij", variances, np.eye(rows.shape[1]))
+    curvature: NumpyArray = inside + np.einsum("si,ij->sij", variances, np.eye(rows.shape[1]))
     return curvature
 
 
-def _fitted(rows: Array, won: Array, episodes: int) -> Array:
+def _fitted(rows: NumpyArray, won: NumpyArray, episodes: int) -> NumpyArray:
     """The parameters of greatest likelihood, by set of meetings, shape ``(sets, parameters)``."""
     ratings = np.zeros((len(won), rows.shape[1]))
     for _ in range(MOST_STEPS):
@@ -216,17 +216,17 @@ def _fitted(rows: Array, won: Array, episodes: int) -> Array:
     return ratings
 
 
-def _deviance(won: Array, chance: Array, episodes: int) -> Array:
+def _deviance(won: NumpyArray, chance: NumpyArray, episodes: int) -> NumpyArray:
     """Twice the log likelihood that is lost against a chance of its own for each meeting, by set."""
     lost = episodes - won
     with np.errstate(divide="ignore", invalid="ignore"):
         terms = np.where(won > 0, won * np.log(won / (episodes * chance)), 0.0)
         terms += np.where(lost > 0, lost * np.log(lost / (episodes * (1.0 - chance))), 0.0)
-    deviance: Array = 2.0 * terms.sum(axis=1)
+    deviance: NumpyArray = 2.0 * terms.sum(axis=1)
     return deviance
 
 
-def _cycle(names: tuple[str, ...], wins: Array, episodes: int) -> tuple[str, ...]:
+def _cycle(names: tuple[str, ...], wins: NumpyArray, episodes: int) -> tuple[str, ...]:
     """The three that win most clearly in a circle, each over both seats."""
     share = 0.5 * (np.asarray(wins) + (episodes - np.asarray(wins).T)) / episodes
     best, cycle = 0.5, tuple[str, ...]()

@@ -18,8 +18,9 @@ from typing import Any
 
 import numpy as np
 
-Array = np.ndarray[Any, Any]
-Strata = Sequence[Array]
+from jokulmist.arrays import NumpyArray
+
+Strata = Sequence[NumpyArray]
 
 ALPHA = 0.05
 FEWEST = 4  # three against three can be dealt in 20 ways: no p below 0.1
@@ -54,19 +55,19 @@ def interquartile_mean(scores: Any, axis: int = -1) -> Any:
     return stats.trim_mean(np.asarray(scores, np.float64), TRIM, axis=axis)
 
 
-def mean(scores: Any) -> Array:
+def mean(scores: Any) -> NumpyArray:
     """The mean along the last axis."""
-    means: Array = np.mean(scores, axis=-1)
+    means: NumpyArray = np.mean(scores, axis=-1)
     return means
 
 
-def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES) -> Array:
+def resampled(strata: Strata, draw: np.random.Generator, count: int = RESAMPLES) -> NumpyArray:
     """Scores drawn again with replacement within each stratum, shape ``(count, all scores)``."""
     parts = [np.asarray(s, np.float64)[draw.integers(0, len(s), (count, len(s)))] for s in strata]
     return np.concatenate(parts, axis=1)
 
 
-def interval_ends(resamples: Array, estimate: Any, strata: Strata, share: float = 0.95) -> Array:
+def interval_ends(resamples: NumpyArray, estimate: Any, strata: Strata, share: float = 0.95) -> NumpyArray:
     """Both ends of the interval of an estimate, from its bootstrap distribution along the first axis; shape ``(2,
     ...)``.
 
@@ -85,12 +86,12 @@ def interval_ends(resamples: Array, estimate: Any, strata: Strata, share: float 
         half = reach * np.std(resamples, axis=0, ddof=1)
         return np.stack([estimate - half, estimate + half])
     tail = max(float(stats.norm.cdf(-reach)), 1.0 / len(resamples))
-    ends: Array = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
+    ends: NumpyArray = np.quantile(resamples, [tail, 1.0 - tail], axis=0)
     return ends
 
 
 def interval(
-    strata: Strata, statistic: Callable[[Array], Array], draw: np.random.Generator, share: float = 0.95
+    strata: Strata, statistic: Callable[[NumpyArray], NumpyArray], draw: np.random.Generator, share: float = 0.95
 ) -> tuple[float, float]:
     """A stratified bootstrap interval of a statistic."""
     if min(map(len, strata)) < 2:
@@ -172,7 +173,7 @@ def least_p(groups: Sequence[Strata]) -> float:
     return max(min(pairs / dealt, 1.0), 1.0 / (ARRANGEMENTS + 1))
 
 
-def studentised(first: Strata, second: Strata) -> Array:
+def studentised(first: Strata, second: Strata) -> NumpyArray:
     """The difference of means over its standard error, along the last axis of each stratum; infinite where nothing
     spreads."""
     difference: Any = 0.0
@@ -230,7 +231,7 @@ def max_t_test(groups: Sequence[Strata], pairs: Sequence[tuple[int, int]], draw:
     return p_values
 
 
-def _share_above(deals: Array, observed: float) -> float:
+def _share_above(deals: NumpyArray, observed: float) -> float:
     """The share of deals at least as uneven as the observed one, which is counted among them where they are drawn."""
     hits = int(np.sum(deals >= observed * (1.0 - 1e-9)))
     return hits / len(deals) if len(deals) < ARRANGEMENTS else (hits + 1) / (len(deals) + 1)
@@ -247,10 +248,10 @@ def _components(pairs: Sequence[tuple[int, int]]) -> list[list[int]]:
 
 def _dealt(
     groups: Sequence[Strata], members: Sequence[int], draw: np.random.Generator, alone: bool
-) -> list[list[Array]]:
+) -> list[list[NumpyArray]]:
     """Deals of the scores of some groups among them: by group and stratum, shape ``(deals, scores)``; all there are
     only of two groups that are `alone`."""
-    deals: list[list[Array]] = [[] for _ in members]
+    deals: list[list[NumpyArray]] = [[] for _ in members]
     strata = list(zip(*(groups[k] for k in members), strict=True))
     for parts in strata:
         pool, sizes = np.concatenate(parts), [len(part) for part in parts]
@@ -269,7 +270,7 @@ def _dealt(
     return deals
 
 
-def _differences(deals: list[list[list[Array]]], members: list[list[int]], a: int, b: int) -> Array:
+def _differences(deals: list[list[list[NumpyArray]]], members: list[list[int]], a: int, b: int) -> NumpyArray:
     """The studentised differences of a pair in each deal."""
     component = next(k for k, member_names in enumerate(members) if a in member_names)
     places = [members[component].index(group) for group in (a, b)]

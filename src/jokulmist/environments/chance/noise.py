@@ -17,6 +17,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.errors import SettingError
 
 BaseKind = Literal["uniform", "normal", "order"]
@@ -80,7 +81,7 @@ class Noise:
         self.copies = copies
         self.domain = domain
         self.owners = owners
-        self._newest: dict[tuple[Stream, int, str, int], tuple[int, np.ndarray[Any, Any]]] = {}
+        self._newest: dict[tuple[Stream, int, str, int], tuple[int, NumpyArray]] = {}
 
     def block_turns(self, width: int, copies: int) -> int:
         """Turns in one block: a power of two that follows from the numbers asked for, never from the clock."""
@@ -106,7 +107,7 @@ class Noise:
         start: int,
         count: int,
         copies: int | None = None,
-    ) -> np.ndarray[Any, Any]:
+    ) -> NumpyArray:
         """The numbers of turns ``start`` to ``start + count``, float32, shape ``(count, copies, width)``."""
         copies = self.copies if copies is None else copies
         turns = self.block_turns(width, copies)
@@ -124,7 +125,7 @@ class Noise:
 
     def _generated(
         self, stream: Stream, request: int, kind: BaseKind, shape: tuple[int, ...], number: int, owner: int
-    ) -> np.ndarray[Any, Any]:
+    ) -> NumpyArray:
         code = (self.domain << 60) | (stream << 52) | (KIND_CODES[kind] << 50) | ((request & 0x3FFFF) << 32) | owner
         # The generator counts in the lowest word; the block is in the highest, so blocks never overlap.
         bits = np.random.Philox(

@@ -15,6 +15,7 @@ from typing import Any, Literal, TypeVar, cast, overload
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.texts import checked_text
 from jokulmist.errors import DeclarationError, SettingError, listed
 
@@ -187,10 +188,10 @@ class Series(Part):
         self.values = values
         self.file = None if file is None else (folder / file)
         self.column = column
-        self._array: np.ndarray[Any, Any] | None = None
+        self._array: NumpyArray | None = None
 
     @property
-    def array(self) -> np.ndarray[Any, Any]:
+    def array(self) -> NumpyArray:
         """The numbers, read from the file on first use; float64, int64 or bool."""
         if self._array is None:
             numbers = self.values if self.file is None else read_column(self.file, self.column)

@@ -13,10 +13,9 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.texts import checked_name, checked_shape, checked_text
 from jokulmist.errors import ActionError, DeclarationError, listed, nearest
-
-Array = np.ndarray[Any, Any]
 
 MOST_ALTERNATIVES = 100_000
 
@@ -102,9 +101,9 @@ class Choice:
         allowed = [index for index, able in enumerate(mask[0]) if able]
         return allowed[draw.integers(0, len(allowed))]
 
-    def encoded(self, action: Any) -> Array:
+    def encoded(self, action: Any) -> NumpyArray:
         """One-hot, float32, shape ``(count,)``."""
-        encoded: Array = np.eye(self.count, dtype=np.float32)[action]
+        encoded: NumpyArray = np.eye(self.count, dtype=np.float32)[action]
         return encoded
 
     @property
@@ -194,7 +193,7 @@ class Range:
         """Length of the encoded form."""
         return math.prod(self.shape)
 
-    def encoded(self, action: Any) -> Array:
+    def encoded(self, action: Any) -> NumpyArray:
         """Scaled to [-1, 1], float32, shape ``(size,)``."""
         unit = 2.0 * (np.asarray(action, np.float32) - self.low) / (self.high - self.low) - 1.0
         return np.asarray(unit, np.float32).reshape(self.size)
@@ -298,7 +297,7 @@ class Actions:
         """Length of the encoded form."""
         return sum(part.size for part in self.parts.values())
 
-    def encoded(self, action: Any) -> Array:
+    def encoded(self, action: Any) -> NumpyArray:
         """The encodings of the parts, one after another."""
         return np.concatenate([part.encoded(getattr(action, name)) for name, part in self.parts.items()])
 

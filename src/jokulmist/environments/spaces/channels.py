@@ -14,12 +14,11 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.environments.spaces.texts import checked_name, checked_text
 from jokulmist.errors import SettingError
-
-Array = np.ndarray[Any, Any]
 
 # Of a channel that a file describes, or of all that a program does: more were not meant.
 MOST_VALUES = 1 << 24
@@ -143,16 +142,16 @@ class Spec:
         return slices
 
     @cached_property
-    def low(self) -> Array:
+    def low(self) -> NumpyArray:
         """Lower bounds of the flat row, float32, shape ``(width,)``."""
         return np.array([c.low for c in self.numbers for _ in range(c.size)], np.float32)
 
     @cached_property
-    def high(self) -> Array:
+    def high(self) -> NumpyArray:
         """Upper bounds of the flat row, float32, shape ``(width,)``."""
         return np.array([c.high for c in self.numbers for _ in range(c.size)], np.float32)
 
-    def flat(self, values: Mapping[str, Any]) -> Array:
+    def flat(self, values: Mapping[str, Any]) -> NumpyArray:
         """One row from a value a channel; float32, shape ``(width,)``."""
         row = np.empty(self.width, np.float32)
         for channel in self.numbers:
@@ -172,7 +171,7 @@ class Spec:
         return rows * scale + shift
 
     @cached_property
-    def _scaling(self) -> tuple[Array, Array]:
+    def _scaling(self) -> tuple[NumpyArray, NumpyArray]:
         bounded = np.isfinite(self.low) & np.isfinite(self.high) & (self.high > self.low)
         scale = np.where(bounded, 2.0 / np.where(bounded, self.high - self.low, 1.0), 1.0).astype(np.float32)
         shift = np.where(bounded, -1.0 - np.where(bounded, self.low, 0.0) * scale, 0.0).astype(np.float32)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import Request
 from jokulmist.environments.chance.noise import Noise, Stream
 
@@ -49,7 +49,7 @@ def stacked_rows(
     count: int,
     room: int,
     copies: int | None = None,
-) -> list[np.ndarray[Any, Any]]:
+) -> list[NumpyArray]:
     """The base noise of turns ``start`` to ``start + count``: a request gives one array ``(room, copies, width)``."""
     arrays = []
     copies = noise.copies if copies is None else copies

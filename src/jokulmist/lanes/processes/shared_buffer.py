@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.spaces.actions import Action, Choice, Record, parts_of
 from jokulmist.environments.spaces.legal import mask_widths
@@ -94,12 +95,12 @@ def _numbers_of(action: Action) -> int:
     return sum(1 if isinstance(part, Choice) else part.size for part in parts_of(action).values())
 
 
-def _as_numbers(action: Action, native: Any) -> np.ndarray[Any, Any]:
+def _as_numbers(action: Action, native: Any) -> NumpyArray:
     values = [getattr(native, name) if name else native for name in parts_of(action)]
     return np.concatenate([np.asarray(value, np.float64).reshape(-1) for value in values])
 
 
-def _from_numbers(action: Action, numbers: np.ndarray[Any, Any]) -> Any:
+def _from_numbers(action: Action, numbers: NumpyArray) -> Any:
     parts: dict[str, Any] = {}
     start = 0
     for name, part in parts_of(action).items():

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.records.run_index import LAST
@@ -197,14 +198,14 @@ def compared(
     )
 
 
-def _arrays(frame: pd.DataFrame, group: RunGroup) -> list[stat.Array]:
+def _arrays(frame: pd.DataFrame, group: RunGroup) -> list[NumpyArray]:
     rows = frame[frame["group"] == group.label]
     return [rows[rows["environment"] == name]["score"].to_numpy() for name in group.strata]
 
 
 def _row(
     group: RunGroup,
-    strata: list[stat.Array],
+    strata: list[NumpyArray],
     curves: list[dict[str, Any]],
     level: float | None,
     draw: np.random.Generator,
@@ -242,7 +243,7 @@ def _middle(group: RunGroup, curves: list[dict[str, Any]], draw: np.random.Gener
     middle = np.full(values.shape[1], np.nan)
     low, high = middle.copy(), middle.copy()
     middle[is_finite] = stat.interquartile_mean(values[:, is_finite], axis=0)
-    rows: list[stat.Array] = [
+    rows: list[NumpyArray] = [
         np.array([k for k, c in enumerate(group_curves) if c["environment"] == name]) for name in group.strata
     ]
     if min(map(len, rows)) > 1 and is_finite.any():
@@ -260,8 +261,8 @@ def _profile(label: str, groups: Mapping[str, stat.Strata], draw: np.random.Gene
     reach = (every[-1] - every[0]) or 1.0
     places = np.concatenate([[every[0] - 0.03 * reach], every, [every[-1] + 0.03 * reach]])
 
-    def above(strata: stat.Strata) -> stat.Array:
-        profile: stat.Array = np.mean([(s[..., None] > places).mean(axis=-2) for s in strata], axis=0)
+    def above(strata: stat.Strata) -> NumpyArray:
+        profile: NumpyArray = np.mean([(s[..., None] > places).mean(axis=-2) for s in strata], axis=0)
         return profile
 
     strata = [np.asarray(s) for s in groups[label]]

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.varying import Between
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.settings import SearchSettings
@@ -27,7 +28,6 @@ RESAMPLES = 2_000
 SLICE_POINTS = 24
 WEAK = 0.1
 MODELS_DRAWN = 10
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
@@ -95,7 +95,7 @@ def _settings_at(candidate: Any, until: int) -> Settings:
     return own_settings
 
 
-def fitted(space: Space, settings: list[Settings], scores: Array, note: str = "") -> Importance:
+def fitted(space: Space, settings: list[Settings], scores: NumpyArray, note: str = "") -> Importance:
     """The influence of each setting on some scores."""
     import pandas as pd
 
@@ -133,8 +133,8 @@ def fitted(space: Space, settings: list[Settings], scores: Array, note: str = ""
 
 
 def _errors(
-    places: Array, scores: Array, owners: Array, active: dict[str, Array]
-) -> tuple[Array, dict[str, Array], list[Any]]:
+    places: NumpyArray, scores: NumpyArray, owners: NumpyArray, active: dict[str, NumpyArray]
+) -> tuple[NumpyArray, dict[str, NumpyArray], list[Any]]:
     """The squared error on each candidate while it is held out, how much it grows when a setting is shuffled, and the
     models."""
     from sklearn.ensemble import RandomForestRegressor
@@ -168,7 +168,7 @@ def _errors(
 
 
 def _slices(
-    space: Space, settings: list[Settings], places: Array, models: list[Any], active: dict[str, Array]
+    space: Space, settings: list[Settings], places: NumpyArray, models: list[Any], active: dict[str, NumpyArray]
 ) -> pd.DataFrame:
     """What the models expect at values of one setting, the others being those of the candidates."""
     import pandas as pd

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.players import PlayerAgents
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import reweighted
 from jokulmist.environments.varying import Between, between, format_condition, read_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
@@ -19,7 +20,6 @@ from jokulmist.training.plans.sources import agent_from, use_of
 
 AGENT, PLAYERS, ENVIRONMENT, WEIGHTS = "agent.", "agents.", "environment.", "environment.weights."
 AGENT_USE, COPIES = "agent.use", "training.copies"
-Array = np.ndarray[Any, Any]
 Settings = dict[str, Any]
 
 
@@ -198,7 +198,7 @@ class Space:
             columns += [name] * (len(dimension.values) if wide and isinstance(dimension, Among) else 1)
         return columns
 
-    def encoded(self, settings: Settings) -> Array:
+    def encoded(self, settings: Settings) -> NumpyArray:
         """Settings as numbers in [0, 1] for a model: one column, or one a value where values have no order.
 
         A setting that does not matter is in the middle, so that a model sees no difference in it.

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any, Literal, get_args
 import numpy as np
 
 from jokulmist import cells
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.description import Description
@@ -117,11 +118,9 @@ class Evaluation:
         players never changes; else empty, for everybody's."""
         return owner_of(telling_return(self.columns))
 
-    def returns_of(self, player: str) -> np.ndarray[Any, Any]:
+    def returns_of(self, player: str) -> NumpyArray:
         """The returns of a player; of an empty name the mean over players."""
-        returns: np.ndarray[Any, Any] = np.asarray(
-            self.columns[own_name(player, "return") if player else "return"], np.float64
-        )
+        returns: NumpyArray = np.asarray(self.columns[own_name(player, "return") if player else "return"], np.float64)
         return returns
 
     def told_of(self, player: str) -> tuple[float, float, float, float]:
@@ -168,7 +167,7 @@ class Evaluation:
         )
 
     @property
-    def returns(self) -> np.ndarray[Any, Any]:
+    def returns(self) -> NumpyArray:
         return self.returns_of("")
 
     @property

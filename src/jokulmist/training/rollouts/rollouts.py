@@ -9,10 +9,10 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.noise import Domain, Noise
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.environments.spaces.channels import Array
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.environments.transition.simulator_stepping import SimulatorState
@@ -33,7 +33,7 @@ def state_values(state: Any) -> dict[str, Any]:
     return {name: values[name] for name in type(state)._fields}
 
 
-def policy_outputs_of(policy: Policy, observed: Observed) -> dict[str, Array]:
+def policy_outputs_of(policy: Policy, observed: Observed) -> dict[str, NumpyArray]:
     """What a policy says of observations, one a row: the value of each action, or each one's probability, or mean and
     spread.
 

@@ -16,6 +16,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.plain_files import plain_file
@@ -33,8 +34,7 @@ FINE = 240
 OVER = ("steps", "episodes")
 # Returns of players that lie nearer to their mean, as a share of its range, tell nothing more.
 NEARLY_THE_SAME = 0.1
-Array = np.ndarray[Any, Any]
-Columns = dict[str, Array]
+Columns = dict[str, NumpyArray]
 
 
 @dataclass(frozen=True)
@@ -54,11 +54,11 @@ class Stretches:
         Episodes in which a player alone had the highest return.
     """
 
-    edges: Array
-    counts: Array
-    closings: Array
-    terms: Array
-    wins: Array
+    edges: NumpyArray
+    counts: NumpyArray
+    closings: NumpyArray
+    terms: NumpyArray
+    wins: NumpyArray
 
 
 class Course:
@@ -101,9 +101,9 @@ class Course:
         self.window = window_of(count)
         self.thin = max(1, count // MOST_POINTS)
         self.first_of_copies: dict[int, int] = {}
-        self._points: list[Array] = []
-        self._moves: list[Array] = []
-        self._before: Array = np.zeros((1 + len(players), 0))  # the last returns before the piece at hand
+        self._points: list[NumpyArray] = []
+        self._moves: list[NumpyArray] = []
+        self._before: NumpyArray = np.zeros((1 + len(players), 0))  # the last returns before the piece at hand
         self._place: float | None = None
         self._seen = 0
         self._columns: Columns | None = None
@@ -151,10 +151,10 @@ class Course:
         self._place = float(place[-1])
         self._moves.append(np.stack([begins[is_near].astype(float), place[is_near].astype(float)]))
 
-    def _edges(self, axis: str, count: int) -> Array:
+    def _edges(self, axis: str, count: int) -> NumpyArray:
         return np.linspace(0.0, float(self.last if axis == "steps" else self.count), count + 1)
 
-    def _sums(self, columns: Columns, positions: Array, edges: Array) -> Array:
+    def _sums(self, columns: Columns, positions: NumpyArray, edges: NumpyArray) -> NumpyArray:
         """By stretch: episodes, those that each closing closed, the sum of each term, what each player won; `positions`
         never falls."""
         borders = np.searchsorted(positions, edges, side="right")
@@ -189,23 +189,23 @@ class Course:
         return self._names
 
     @property
-    def decisions(self) -> Array:
+    def decisions(self) -> NumpyArray:
         return _row(self._points, 0).astype(np.int64)
 
     @property
-    def numbers(self) -> Array:
+    def numbers(self) -> NumpyArray:
         return _row(self._points, 1).astype(np.int64)
 
     @property
-    def returns(self) -> Array:
+    def returns(self) -> NumpyArray:
         return _row(self._points, 2)
 
     @property
-    def means(self) -> Array:
+    def means(self) -> NumpyArray:
         return _row(self._points, 3)
 
     @property
-    def player_means(self) -> Array:
+    def player_means(self) -> NumpyArray:
         return np.stack([_row(self._points, 4 + k) for k in range(len(self.players))])
 
     @property
@@ -224,10 +224,10 @@ class Course:
         return bool(differences.size and differences.max() > NEARLY_THE_SAME * np.ptp(finite_means))
 
     @property
-    def moves(self) -> Array:
+    def moves(self) -> NumpyArray:
         return np.stack([_row(self._moves, 0), _row(self._moves, 1)])
 
-    def positions(self, axis: str, decisions: Any = None) -> Array:
+    def positions(self, axis: str, decisions: Any = None) -> NumpyArray:
         """Where the points, or moments in decisions, are on the axis: decisions, or episodes that had closed by
         then."""
         if decisions is None:
@@ -235,7 +235,7 @@ class Course:
         if axis == "steps":
             return np.asarray(decisions)
         index = np.searchsorted(self.decisions, decisions, side="right") - 1
-        hyperparameters_at: Array = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
+        hyperparameters_at: NumpyArray = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
         return hyperparameters_at
 
 
@@ -266,7 +266,7 @@ def window_of(episodes: int) -> int:
     return int(np.clip(episodes // 10, FEWEST, LAST))
 
 
-def _row(parts: list[Array], row: int) -> Array:
+def _row(parts: list[NumpyArray], row: int) -> NumpyArray:
     return np.concatenate([part[row] for part in parts]) if parts else np.zeros(0)
 
 
@@ -383,10 +383,10 @@ def _one_piece(column: Any) -> Any:
     return column.combine_chunks() if hasattr(column, "combine_chunks") else column
 
 
-def _numbers(column: Any) -> Array:
+def _numbers(column: Any) -> NumpyArray:
     """A column as NumPy has it, from its buffer: Arrow's own conversion would load pandas."""
     piece = _one_piece(column)
     if piece.null_count:
-        numbers: Array = piece.to_numpy(zero_copy_only=False)
+        numbers: NumpyArray = piece.to_numpy(zero_copy_only=False)
         return numbers
     return np.frombuffer(piece.buffers()[1], piece.type.to_pandas_dtype())[piece.offset : piece.offset + len(piece)]

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist import cells
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed, nearest, warn
 from jokulmist.records import run_folder as files
@@ -246,7 +247,7 @@ class Run:
         names = ["last", "best", *(int(path.name) for path in paths)]
         raise LookupFailed(f"{self.name} has no checkpoint {name!r}; there are {listed(names)}.")
 
-    def returns(self, weights: dict[str, float] | None = None) -> np.ndarray[Any, Any]:
+    def returns(self, weights: dict[str, float] | None = None) -> NumpyArray:
         """The return of each episode under any weights of the terms.
 
         Parameters

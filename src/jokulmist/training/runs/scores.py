@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import append_rows
@@ -25,7 +26,6 @@ if TYPE_CHECKING:
 
 RETURN, EVALUATION = "return", "evaluation"
 EPISODES, SEED = 100, 0
-Array = np.ndarray[Any, Any]
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ def full_weights(environment: Environment, weights: Mapping[str, float] | None =
     return {**declared, **(weights or {})}
 
 
-def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> Array:
+def returns_under(frame: pd.DataFrame, weights: Mapping[str, float]) -> NumpyArray:
     """The return of each episode under some weights, from the unweighted amounts of the terms."""
     total = np.zeros(len(frame))
     for name, weight in weights.items():
@@ -83,7 +83,7 @@ def score_within(run: Run, environment: Environment, score: Score) -> float:
     return float(returns_under(frame, full_weights(environment, score.weights)).mean())
 
 
-def values_of(run: Run, score: Score) -> Array:
+def values_of(run: Run, score: Score) -> NumpyArray:
     """What each of the episodes came to that a run is judged by."""
     score.refuse(run.environment)
     if score.by == RETURN and score.weights is None and run.path is not None:
@@ -97,7 +97,7 @@ def values_of(run: Run, score: Score) -> Array:
     return np.asarray(values, np.float64)
 
 
-def _weighted(run: Run, frame: pd.DataFrame, score: Score) -> Array:
+def _weighted(run: Run, frame: pd.DataFrame, score: Score) -> NumpyArray:
     if score.weights is None:
         return frame["return"].to_numpy(np.float64)
     return returns_under(frame, full_weights(run.environment, score.weights))

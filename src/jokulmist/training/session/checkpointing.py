@@ -11,8 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import RecordError
 from jokulmist.records.checkpoints import (
@@ -29,7 +28,7 @@ from jokulmist.records.checkpoints import (
 )
 from jokulmist.records.files import read_json
 
-Arrays = dict[str, np.ndarray[Any, Any]]
+Arrays = dict[str, NumpyArray]
 
 
 def is_replay(name: str) -> bool:

@@ -15,6 +15,7 @@ import jax
 import jax.numpy as jnp
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import Dims, Draw
 from jokulmist.environments.declaration.state import Field, zero_of
 from jokulmist.environments.transition.stepping import Stepper
@@ -22,7 +23,6 @@ from jokulmist.errors import JokulmistError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.training.solving.counting import MOST_ORDERED, MOST_OUTCOMES, orders_of, outcomes, poisson_probabilities
 
-Array = np.ndarray[Any, Any]
 ROWS = 32_768
 FEW_ROWS = 2_048
 COMPARED = 20
@@ -49,11 +49,11 @@ class Outcomes(NamedTuple):
     closed : bool array, shape ``(rows,)``
     """
 
-    decision: Array
-    chance: Array
-    after: dict[str, Array]
-    reward: Array
-    closed: Array
+    decision: NumpyArray
+    chance: NumpyArray
+    after: dict[str, NumpyArray]
+    reward: NumpyArray
+    closed: NumpyArray
 
 
 class DigitDraw(Draw):
@@ -156,7 +156,7 @@ class Batches:
         env = self._compiled.environment
         return {p.name: _wide(getattr(env, p.name)) for p in self._outline.parameters if not p.fixed}
 
-    def outcomes(self, states: list[Any], decisions: list[Any], of_state: Array) -> Iterator[Outcomes]:
+    def outcomes(self, states: list[Any], decisions: list[Any], of_state: NumpyArray) -> Iterator[Outcomes]:
         """What decisions may lead to, some of them after another."""
         columns = {f.name: np.array([s.__dict__[f.name] for s in states], held_as(f)) for f in self.fields}
         actions = jax.tree.map(lambda *leaves: np.stack([_wide(leaf) for leaf in leaves]), *decisions)
@@ -168,7 +168,9 @@ class Batches:
             except Exception as failure:  # whatever tracing raises: the class is not made for it
                 raise Unequal from failure
 
-    def _counted(self, columns: dict[str, Array], actions: Any, of_state: Array) -> tuple[Array, Array, Array]:
+    def _counted(
+        self, columns: dict[str, NumpyArray], actions: Any, of_state: NumpyArray
+    ) -> tuple[NumpyArray, NumpyArray, NumpyArray]:
         """How many outcomes each number that is drawn has, what that follows from, and what the last outcome's chance
         has beside its own; shapes ``(decisions, numbers)``."""
         counted_parts = []
@@ -190,7 +192,12 @@ class Batches:
         return counts, signs, left
 
     def _in_pieces(
-        self, states: list[Any], decisions: list[Any], columns: dict[str, Array], actions: Any, of_state: Array
+        self,
+        states: list[Any],
+        decisions: list[Any],
+        columns: dict[str, NumpyArray],
+        actions: Any,
+        of_state: NumpyArray,
     ) -> Iterator[Outcomes]:
         counts, signs, beside = self._counted(columns, actions, of_state)
         totals = counts.prod(axis=1, dtype=float)
@@ -228,7 +235,7 @@ class Batches:
                 decision[is_possible], chance[is_possible], after_values, reward[is_possible], closed[is_possible]
             )
 
-    def _compare(self, states: list[Any], decisions: list[Any], of_state: Array, all_outcomes: Outcomes) -> None:
+    def _compare(self, states: list[Any], decisions: list[Any], of_state: NumpyArray, all_outcomes: Outcomes) -> None:
         """Some of the decisions against what the methods give one at a time."""
         complete = np.unique(all_outcomes.decision)[1:-1]  # the first and the last may go on in other pieces
         step = self._stepper
@@ -311,12 +318,12 @@ def held_as(field: Field) -> Any:
     return KINDS[dtype.kind] if field.scalar else dtype
 
 
-def _wide(value: Any) -> Array:
+def _wide(value: Any) -> NumpyArray:
     array = np.asarray(value)
     return array.astype(KINDS[array.dtype.kind])
 
 
-def _padded(rows: Array) -> Array:
+def _padded(rows: NumpyArray) -> NumpyArray:
     """The rows, the last one again and again: two programs for all sizes."""
     size = FEW_ROWS if len(rows) <= FEW_ROWS else ROWS
     return np.concatenate([rows, np.full(size - len(rows), rows[-1])]) if len(rows) < size else rows

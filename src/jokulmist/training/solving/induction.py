@@ -8,10 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.errors import SettingError
 from jokulmist.training.solving.transitions import Transitions
 
-Array = np.ndarray[Any, Any]
 SWEEPS, MOST_ROUNDS = 30, 20_000
 TOLERANCE, TOLERANCE_UNDISCOUNTED = 1e-10, 1e-12
 MOST_PAIRS = 50_000_000
@@ -34,12 +34,12 @@ class Best:
         Of all decisions, moment by moment, what each is worth; empty where that would be too much to keep.
     """
 
-    starts: Array
-    state: Array
-    decision: Array
-    value: Array
-    rows: Array
-    row_values: Array
+    starts: NumpyArray
+    state: NumpyArray
+    decision: NumpyArray
+    value: NumpyArray
+    rows: NumpyArray
+    row_values: NumpyArray
 
     @property
     def timeless(self) -> bool:
@@ -79,7 +79,7 @@ def _without_circles(t: Transitions) -> bool:
     return bool(connected_components(graph, directed=True, connection="strong")[0] == count)
 
 
-def _layers(t: Transitions, horizon: int) -> list[Array]:
+def _layers(t: Transitions, horizon: int) -> list[NumpyArray]:
     """The states that can be met before each decision."""
     is_reached = t.first > 0.0
     layers, pairs = [], 0
@@ -97,11 +97,11 @@ def _layers(t: Transitions, horizon: int) -> list[Array]:
     return layers
 
 
-def _onward_of(t: Transitions, rows: Array) -> Any:
+def _onward_of(t: Transitions, rows: NumpyArray) -> Any:
     return t.successors if rows.all() else t.successors[np.flatnonzero(rows)]
 
 
-def _backwards(t: Transitions, layers: list[Array], discount: float) -> Best:
+def _backwards(t: Transitions, layers: list[NumpyArray], discount: float) -> Best:
     """Bellman (1957): the last decision first."""
     value = np.zeros((len(t.states), *t.reward.shape[1:]))
     keep_rows = sum(map(len, layers)) * (len(t.state) / max(len(t.states), 1)) < MOST_PAIRS / 5
@@ -121,13 +121,13 @@ def _backwards(t: Transitions, layers: list[Array], discount: float) -> Best:
             row_values.append(worth)
     starts = np.concatenate([[0], np.cumsum([len(layer) for layer in layers])])
 
-    def joined(parts: list[Array]) -> Array:
+    def joined(parts: list[NumpyArray]) -> NumpyArray:
         return np.concatenate(parts[::-1]) if parts else np.zeros(0, int)
 
     return Best(starts, np.concatenate(layers), joined(decisions), joined(values), joined(rows), joined(row_values))
 
 
-def _best_rows(t: Transitions, states_here: Array, worth: Array) -> Array:
+def _best_rows(t: Transitions, states_here: NumpyArray, worth: NumpyArray) -> NumpyArray:
     """Of decisions that are ordered by state, the first of the best of each: best for whoever decides."""
     own_worth = worth if worth.ndim == 1 else worth[np.arange(len(states_here)), t.mover[states_here]]
     begins = np.flatnonzero(np.diff(t.state[states_here], prepend=-1))
@@ -135,7 +135,7 @@ def _best_rows(t: Transitions, states_here: Array, worth: Array) -> Array:
     sizes = np.diff(np.append(begins, len(states_here)))
     slack = TIES * np.maximum(1.0, np.abs(best))
     good = np.flatnonzero(own_worth >= np.repeat(best - slack, sizes))  # what differs by rounding alone is equal
-    rows: Array = good[np.unique(np.repeat(np.arange(len(begins)), sizes)[good], return_index=True)[1]]
+    rows: NumpyArray = good[np.unique(np.repeat(np.arange(len(begins)), sizes)[good], return_index=True)[1]]
     return rows
 
 

@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.modifiers.base import idle_of
@@ -20,7 +21,6 @@ from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import JointChoice, refuse_ranges
 from jokulmist.training.solving.counting import outcomes
 
-Array = np.ndarray[Any, Any]
 TOLD_EVERY = 20_000
 WORTH_TRACING = 30_000  # outcomes: fewer are gone through sooner than a class is traced
 MOST_AT_ONCE = 1_000_000  # outcomes
@@ -46,11 +46,11 @@ class Transitions:
     """
 
     states: list[Any]
-    first: Array
-    state: Array
-    action: Array
-    mover: Array
-    reward: Array
+    first: NumpyArray
+    state: NumpyArray
+    action: NumpyArray
+    mover: NumpyArray
+    reward: NumpyArray
     successors: Any
 
     @property
@@ -166,7 +166,9 @@ class StateExplorer:
         self._choices: list[int] = []
         self._movers: list[int] = []
         self._rewards: list[Any] = []
-        self._pieces: list[tuple[Array, Array, Array]] = []  # decisions, where they lead, and with which chance
+        self._pieces: list[
+            tuple[NumpyArray, NumpyArray, NumpyArray]
+        ] = []  # decisions, where they lead, and with which chance
         self._rows, self._targets, self._probabilities = list[int](), list[int](), list[float]()
         self._first: dict[int, float] = {}
         for state, chance in outcomes(self._stepper.begin):
@@ -300,7 +302,7 @@ class StateExplorer:
         )
 
 
-def _as_rows(fields: Any, columns: dict[str, Array]) -> list[bytes]:
+def _as_rows(fields: Any, columns: dict[str, NumpyArray]) -> list[bytes]:
     """States as bytes, one a row."""
     count = len(next(iter(columns.values()))) if columns else 0
     if not count:

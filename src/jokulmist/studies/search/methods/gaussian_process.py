@@ -8,9 +8,10 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.studies.search.candidates import Board, Candidate, Instalment
 from jokulmist.studies.search.methods.simple import Random
-from jokulmist.studies.search.space import Array, Settings
+from jokulmist.studies.search.space import Settings
 
 FIRST = 6
 RANDOM_TRIES, NEAR_TRIES = 1500, 500
@@ -61,7 +62,7 @@ class GaussianProcess(Random):
         mean = fitted(places, scores, self.problem.seed % (1 << 31)).predict(places)
         return scored[int(np.argmax(mean))], 0
 
-    def _encode_scored(self, board: Board, scored: list[Candidate]) -> tuple[Array, Array]:
+    def _encode_scored(self, board: Board, scored: list[Candidate]) -> tuple[NumpyArray, NumpyArray]:
         """Places and scores of candidates, as the model takes them."""
         places = np.stack([self.problem.space.encoded(c.settings) for c in scored])
         return places, tamed([float(board.merit(c, 0) or 0.0) for c in scored])
@@ -89,7 +90,7 @@ class GaussianProcess(Random):
         return chosen
 
 
-def expected_improvement(mean: Array, spread: Array, best: float) -> Array:
+def expected_improvement(mean: NumpyArray, spread: NumpyArray, best: float) -> NumpyArray:
     """E[max(y - best, 0)] for y normal: (mean - best) Phi(z) + spread phi(z), z = (mean - best) / spread.
 
     Examples
@@ -102,11 +103,11 @@ def expected_improvement(mean: Array, spread: Array, best: float) -> Array:
     spread = np.maximum(spread, 1e-9)
     gain = mean - best
     z = gain / spread
-    improvement: Array = gain * stats.norm.cdf(z) + spread * stats.norm.pdf(z)
+    improvement: NumpyArray = gain * stats.norm.cdf(z) + spread * stats.norm.pdf(z)
     return improvement
 
 
-def tamed(merits: list[float]) -> Array:
+def tamed(merits: list[float]) -> NumpyArray:
     """Scores in spreads from their median; what is lower than three spreads, or failed, stands there."""
     values = np.array(merits, np.float64)
     finite = values[np.isfinite(values)]
@@ -114,11 +115,11 @@ def tamed(merits: list[float]) -> Array:
         return np.zeros(len(values))
     low, middle, high = np.quantile(finite, [0.25, 0.5, 0.75])
     spread = max(float(high - low) / 1.349, float(finite.std()) / 10.0, 1e-12)
-    progress: Array = np.maximum((values - middle) / spread, -3.0)
+    progress: NumpyArray = np.maximum((values - middle) / spread, -3.0)
     return progress
 
 
-def fitted(places: Array, scores: Array, seed: int) -> Any:
+def fitted(places: NumpyArray, scores: NumpyArray, seed: int) -> Any:
     """A Gaussian process whose lengths, height and noise are the likeliest."""
     from sklearn.exceptions import ConvergenceWarning
     from sklearn.gaussian_process import GaussianProcessRegressor
@@ -134,7 +135,7 @@ def fitted(places: Array, scores: Array, seed: int) -> Any:
     return model
 
 
-def function_at(model: Any, places: Array, scores: Array) -> tuple[Array, Array]:
+def function_at(model: Any, places: NumpyArray, scores: NumpyArray) -> tuple[NumpyArray, NumpyArray]:
     """Mean and spread of the function itself, without the noise of a score: noise can be had again at any place, and is
     no improvement."""
     mean, spread = model.predict(places, return_std=True)
@@ -142,7 +143,7 @@ def function_at(model: Any, places: Array, scores: Array) -> tuple[Array, Array]
     return mean, np.sqrt(np.maximum(spread**2 - noise, 0.0))
 
 
-def refitted(model: Any, places: Array, scores: Array) -> Any:
+def refitted(model: Any, places: NumpyArray, scores: NumpyArray) -> Any:
     """The same process with more points."""
     from sklearn.gaussian_process import GaussianProcessRegressor
 
