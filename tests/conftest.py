@@ -3,6 +3,7 @@
 import sys
 from pathlib import Path
 
+import hypothesis
 import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
@@ -13,6 +14,9 @@ import jokulmist as jm
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.training.loops import program
 
+# How long an example takes depends on what else the machine does, and decides nothing.
+hypothesis.settings.register_profile("untimed", deadline=None)
+hypothesis.settings.load_profile("untimed")
 start_backend()  # before a test makes an array: else the loops of one copy are slow
 
 

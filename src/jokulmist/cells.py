@@ -8,7 +8,10 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import wraps
 from html import escape
 from itertools import pairwise
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from jokulmist.training.runs.run import Run
 
 MOST_ROWS = 12
 WIDTH, HEIGHT = 420, 90
@@ -85,7 +88,7 @@ def safely(method: Callable[[Any], str]) -> Callable[[Any], str]:
     """A cell shows the short text of an object whose files are gone, and no traceback."""
 
     @wraps(method)
-    def shows(self: Any) -> str:
+    def shows(self: Run) -> str:
         try:
             return method(self)
         except Exception as failure:

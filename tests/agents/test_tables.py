@@ -129,7 +129,7 @@ def test_where_copies_meet_the_mean_of_their_errors_is_applied(plain):
     assert float(readings[0]) == pytest.approx(np.mean(np.abs(errors)), rel=1e-6)
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=80)
 @given(st.lists(st.integers(-3, 3), min_size=1, max_size=6), st.floats(0.0, 1.0), st.floats(0.0, 0.999999))
 def test_chances_add_to_one_share_ties_and_are_the_same_traced(row, exploration, u):
     row = [float(value) for value in row]

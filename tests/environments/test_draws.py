@@ -126,7 +126,7 @@ def test_a_draw_without_a_distribution_is_refused(ask, message):
         ask(PlainDraw(Noise(0, 1, Domain.HAND), Stream.ADVANCE).for_step(0, 0))
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(
     hyp.integers(0, 2**63 - 1), hyp.integers(1, 70), hyp.integers(1, 9), hyp.integers(0, 40_000), hyp.integers(1, 300)
 )

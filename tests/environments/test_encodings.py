@@ -45,7 +45,7 @@ def test_splitting_actions_gives_one_in_own_form_a_copy():
     assert split(np.array([0.5, 1.5]), 2) == [0.5, 1.5]
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.floats(-1e3, 1e3), st.floats(0.1, 1e3), st.integers(1, 60), st.floats(-0.5, 1.5))
 def test_a_value_falls_in_the_bin_of_its_bounds(low, span, bins, where):
     spec = Spec((Channel("x", low, low + span),), jm.Choice(2))

@@ -30,7 +30,7 @@ def test_a_corridor_by_hand():
     assert episode.observation.cell == 3
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(st.lists(st.integers(0, 2), min_size=1, max_size=40), st.integers(0, 2**63 - 1), st.data())
 def test_totals_are_the_sum_of_terms_and_going_back_repeats_the_same_chance(actions, seed, data):
     episode = jm.gallery.Tarn().episode(seed=seed)

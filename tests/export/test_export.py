@@ -196,7 +196,7 @@ def test_the_python_that_left_needs_no_library(tmp_path):
     assert run.policy.choose(seen) in range(len(labels))
 
 
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 @given(low=st.floats(-50.0, 0.0), width=st.floats(0.5, 60.0), bins=st.integers(2, 9), seed=st.integers(0, 5))
 def test_tables_of_any_bounds_find_the_same_cell(low, width, bins, seed):
     class Pit(jm.Environment):

@@ -47,7 +47,7 @@ def test_traces_run_back_within_an_episode_and_no_further():
 
 
 @pytest.mark.slow
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=15)
 @given(
     st.integers(0, 2**32 - 1),
     st.integers(1, 9),

@@ -107,7 +107,7 @@ def test_what_does_not_fit_is_told_with_its_mend(make, message):
 
 
 @pytest.mark.slow
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.integers(0, 10**6), st.lists(st.integers(1, 5), min_size=1, max_size=6))
 def test_running_statistics_are_those_of_all_rows(seed, sizes):
     chance = np.random.default_rng(seed)
@@ -214,7 +214,7 @@ def test_hidden_biases_spread_the_kinks_and_those_of_the_outputs_begin_at_zero()
         assert not last.bias.any()
 
 
-@settings(max_examples=5, deadline=None)
+@settings(max_examples=5)
 @given(st.integers(1, 40), st.integers(1, 40), st.integers(1, 8), st.integers(1, 8))
 def test_every_pixel_is_in_a_patch_and_nothing_else_but_zeros(height, width, size, stride):
     stride = min(stride, size)

@@ -107,7 +107,7 @@ def drawing(*shape):
 
 
 @pytest.mark.slow
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.integers(0, 10**6), st.sampled_from([(1, 3, False), (2, 1, True), (3, 2, True)]), st.integers(20, 45))
 def test_every_transition_is_what_happened(seed, shape, turns):
     """Also after the ring has gone round: rows, masks, the true last observation, stacks as the acting policy saw

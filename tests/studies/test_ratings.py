@@ -16,7 +16,7 @@ def probabilities():
     return 1.0 / (1.0 + np.exp(-(STRENGTHS[:, None] - STRENGTHS[None, :] + ADVANTAGE)))
 
 
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=25)
 @given(won=st.lists(st.integers(0, 12), min_size=9, max_size=9))
 def test_at_the_greatest_likelihood_each_has_won_as_often_as_expected(won):
     wins = np.array(won, float).reshape(3, 3)

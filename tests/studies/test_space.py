@@ -40,7 +40,7 @@ def allowed(how, value):
     return complete and how.low * (1 - 1e-5) <= value <= how.high * (1 + 1e-5)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(space=spaces, seed=st.integers(0, 1000))
 def test_whatever_is_drawn_or_a_step_away_is_allowed_and_encoded_in_the_unit_cube(space, seed):
     draw = np.random.default_rng(seed)

@@ -33,7 +33,7 @@ def one_p(ours, theirs):
     return stat.max_t_test([[np.array(ours)], [np.array(theirs)]], [(0, 1)], np.random.default_rng(0))[0]
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(ours=scores, theirs=scores)
 def test_the_permutation_test_is_that_of_counting_all_deals(ours, theirs):
     p = one_p(ours, theirs)

@@ -52,7 +52,7 @@ def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):
 
 
 @pytest.mark.slow
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=6)
 @given(st.lists(st.integers(1, 120), min_size=1, max_size=6))
 @pytest.mark.parametrize("kind", [PlainLoop, CompiledLoop])
 def test_splitting_into_other_pieces_changes_nothing(kind, pieces):

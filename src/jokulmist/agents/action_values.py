@@ -7,6 +7,7 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BeforeValidator, PlainSerializer
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.errors import SettingError
@@ -25,7 +26,7 @@ def refuse_combinations(method: str, count: int, most: int = MOST_COMBINATIONS) 
         )
 
 
-def masked_values(spec: Spec, values: Any, legal: Any) -> Any:
+def masked_values(spec: Spec, values: Array, legal: Any) -> Array:
     """Values with a finite low one for what is not allowed; shape ``(..., actions)``."""
     if not legal:
         return values

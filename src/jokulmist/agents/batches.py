@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 
-def seed_from(noise: Any) -> int:
+
+def seed_from(noise: Draw) -> int:
     """A seed for the first weights, from the run's own noise."""
     return (int(noise.integers(0, 1 << 23)) << 23) | int(noise.integers(0, 1 << 23))
 
@@ -24,7 +27,7 @@ def in_parts(tree: Any, count: int, size: int) -> Any:
     return jax.tree.map(lambda leaf: leaf.reshape(count, size, *leaf.shape[1:]), tree)
 
 
-def as_flat(gradients: list[Any]) -> Any:
+def as_flat(gradients: list[Any]) -> Array:
     """Gradients of a module's arrays as one vector, in the order of `Layout`."""
     import jax.numpy as jnp
 

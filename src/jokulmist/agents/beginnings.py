@@ -3,7 +3,7 @@ one that records have taught."""
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -13,6 +13,11 @@ from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy
 from jokulmist.agents.values.dqn import DQN
 from jokulmist.errors import SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
+    from jokulmist.agents.policies.policy_method import PolicyLearner
+    from jokulmist.training.policies.policy import Policy
 
 VALUE = ".value"
 
@@ -64,7 +69,7 @@ def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
     return array.astype(wanted.dtype)
 
 
-def _cloned(config: Any, fresh: Any, policy: Any, context: str) -> Any:
+def _cloned(config: Config, fresh: PolicyLearner, policy: Policy, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
     again."""
     teacher_shapes, teacher_learner = policy.config, policy.learner

@@ -22,6 +22,7 @@ from pydantic import (
     field_validator,
 )
 
+from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import schedules
@@ -86,12 +87,12 @@ EXPLORATION = ("exploration", "entropy_bonus", "range_entropy_bonus")
 DiscountPer = Literal["decision", "advance"]
 
 
-def counts_advances(config: Any) -> bool:
+def counts_advances(config: Config) -> bool:
     """Whether a method discounts within a decision, by the advance."""
     return getattr(config, "discount_per", "decision") == "advance"
 
 
-def bootstrap_discount(hyperparameters: Any, advances: Any) -> Any:
+def bootstrap_discount(hyperparameters: Hyperparameters, advances: Any) -> Any:
     """What the future counts after a decision: the discount, or where advances are counted, to the power of their
     number."""
     discount = hyperparameters.discount
@@ -103,7 +104,7 @@ def hyperparameters_at(coefficients: Mapping[str, Coefficients], progress: Progr
     return Hyperparameters(**{name: schedules.number_at(c, progress) for name, c in coefficients.items()})
 
 
-def hyperparameters_below(hyperparameters: Any, head: str) -> Hyperparameters:
+def hyperparameters_below(hyperparameters: Hyperparameters, head: str) -> Hyperparameters:
     """Among the hyperparameters of several agents those of one, whose names begin with its name and a point."""
     head += "."
     return Hyperparameters(
@@ -387,7 +388,7 @@ class Agent(Settings):
         return 1
 
     @staticmethod
-    def chooses_by_numpy(config: Any) -> bool:
+    def chooses_by_numpy(config: Config) -> bool:
         """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for
         it."""
         return False
@@ -432,7 +433,13 @@ class Agent(Settings):
 
     @classmethod
     def scalar(
-        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls,
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        explore: PlainDraw,
+        learn: PlainDraw | None,
+        exploring: bool = True,
     ) -> ScalarAgent | None:
         """The twin of `choose` and `learn` for plain lanes, where one call into a compiled function would cost more
         than the whole work; None where there is none."""
@@ -451,7 +458,7 @@ class Agent(Settings):
         raise NotImplementedError
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         return ()
 
     @staticmethod

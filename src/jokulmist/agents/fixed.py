@@ -60,7 +60,7 @@ class Fixed(Agent):
     _spec: Any = PrivateAttr(default=None)
     _decisions: int = PrivateAttr(default=0)
 
-    def __init__(self, policy: Any = "", **settings: Any) -> None:
+    def __init__(self, policy: str = "", **settings: Any) -> None:
         super().__init__(**{**settings, "policy": str(policy)})
 
     def holding(self, agent: Agent, spec: Spec, learner: Any, decisions: int) -> Fixed:
@@ -71,7 +71,7 @@ class Fixed(Agent):
 
     @field_validator("inner")
     @classmethod
-    def _an_agent(cls, value: Any) -> Any:
+    def _an_agent(cls, value: str) -> Any:
         if value is not None and not isinstance(value, Agent):
             raise ValueError("is the agent that learned, and is in records alone; leave it out")
         return value

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Config, hyperparameters_at
+from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.actions import Action, Actions, Choice
@@ -121,7 +122,7 @@ def _refuse_foreign(name: str, copy: int, native: Any, part: Any) -> None:
         )
 
 
-def outside(action: Action, actions: Any) -> Any:
+def outside(action: Action, actions: Array) -> Array:
     """The copies in which a traced action is none that the environment has; bool of shape ``(copies,)``."""
     import jax.numpy as jnp
 

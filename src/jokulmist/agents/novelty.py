@@ -6,7 +6,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import cache
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -14,6 +14,8 @@ from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
 from jokulmist.agents.contract import Agent, Config, Hyperparameters
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.tables.cells import array_ops, grid_for
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import choices_of
@@ -28,6 +30,9 @@ from jokulmist.learning.replay import Bonus
 from jokulmist.learning.reward_scaling import followed, spread_of
 from jokulmist.learning.schedules import Coefficients, coefficients
 from jokulmist.trees import replaced
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
 
 FEATURES = 32
 ROWS = 256
@@ -124,7 +129,7 @@ class Seeking(Agent):
         return bool(self.inner.remembers())
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Any:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> NoveltyLearner:
         inner_learner = config.kind.fresh_learner(config.inner, hyperparameters, noise)
         seed = seed_from(noise) if config.judge is not None or config.by == "distillation" else 0
         judge: tuple[Any, ...] = ()
@@ -145,7 +150,7 @@ class Seeking(Agent):
         return NoveltyLearner(inner_learner, NoveltyState((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         inner_memory = config.kind.fresh_memory(config.inner, hyperparameters)
         return {"own": inner_memory, "open": np.zeros(config.copies, np.float32) if config.by == "distillation" else ()}
 
@@ -240,7 +245,7 @@ def novelty_of(config: Any, state: NoveltyState, sample: Any) -> Any:
     return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
-def counted(config: Any, state: NoveltyState, experience: Any) -> tuple[NoveltyState, Any]:
+def counted(config: Config, state: NoveltyState, experience: Experience) -> tuple[NoveltyState, Array]:
     """The counts after some turns, and of each decision one over the root of how often it was made there, itself
     included."""
     import jax.numpy as jnp

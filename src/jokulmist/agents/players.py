@@ -11,6 +11,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from functools import cache
+from types import ModuleType
 from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
@@ -19,6 +20,8 @@ from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.roster import Roster, remembering
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
@@ -158,14 +161,14 @@ class PlayerAgents(Agent):
         raise NotImplementedError("a plan writes the agents of players by itself")
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         return {
             g.name: g.kind.fresh_learner(g.config, hyperparameters_below(hyperparameters, g.name), noise)
             for g in config.groups
         }
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         """What each agent's copies remember; where decisions wait, what waits."""
         return {g.name: _fresh(config, g, hyperparameters_below(hyperparameters, g.name)) for g in config.groups}
 
@@ -277,7 +280,7 @@ def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) ->
     return {**group_memory, **nothing_waiting(group, hyperparameters, asks)}
 
 
-def _next_seats(xp: Any, config: Any, memory: Any, observed: Any) -> Any:
+def _next_seats(xp: ModuleType, config: Config, memory: Any, observed: ObservationBatch) -> Any:
     """The player of each copy that a roster plays where seats rotate, shape ``(copies,)``: the next in each episode."""
     for g in config.groups:
         if g.rotating:
@@ -309,7 +312,9 @@ def _earned_by_learning(xp: Any, config: Any, roster: PlayerGroup, experience: A
     return rewards[..., places].mean(axis=-1)
 
 
-def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int, seats: Any = None) -> ObservationBatch:
+def _seen(
+    xp: ModuleType, group: PlayerGroup, observed: ObservationBatch, axis: int, seats: Any = None
+) -> ObservationBatch:
     """What an agent's players see, one after another along the axis of copies; of a roster that rotates what the
     player of each copy sees that it plays."""
     joined: ObservationBatch
@@ -333,7 +338,7 @@ def _seen(xp: Any, group: PlayerGroup, observed: Any, axis: int, seats: Any = No
     return joined
 
 
-def _concatenated(xp: Any, trees: list[Any], axis: int) -> Any:
+def _concatenated(xp: ModuleType, trees: list[Any], axis: int) -> Any:
     first = trees[0]
     if len(trees) == 1:
         return first
@@ -358,7 +363,7 @@ def _rows_of(xp: Any, group: PlayerGroup, by_player: Any) -> Any:
     return xp.concatenate([by_player[..., place] for place in group.players], axis=-1)
 
 
-def _chosen_where(xp: Any, mask: Any, new: Any, old: Any) -> Any:
+def _chosen_where(xp: ModuleType, mask: Array, new: Any, old: Any) -> Any:
     """A memory, or what is seen or done, of which some rows are new; the others are as they were."""
     if new is old:  # what `choose` left alone may have no axis of copies
         return old

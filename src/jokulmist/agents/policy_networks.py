@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.learning.action_distributions import ActionDistribution
 from jokulmist.learning.networks.layout import Layout, build_network
@@ -14,7 +15,7 @@ from jokulmist.learning.networks.layout import Layout, build_network
 TOWARDS_ACTIONS, TOWARDS_VALUE = 0.01, 1.0
 
 
-def probabilities_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dict[str, Any]:
+def probabilities_by_part(acting: ActionDistribution, outputs: Array, legal: Any) -> dict[str, Any]:
     """What a policy's outputs say, by part; a part by itself has the empty name."""
     logs = acting.log_probabilities(outputs, legal)
     probabilities: dict[str, Any] = {
@@ -59,7 +60,7 @@ def outputs_by_numpy(config: Any, weights: Any, inputs: Any) -> Any:
     return acting.completed(outputs[:, :wanted], weights[-acting.width :] if acting.width else None, np)
 
 
-def begin_spread(weights: Any, acting: ActionDistribution, spread: Any) -> None:
+def begin_spread(weights: Array, acting: ActionDistribution, spread: Any) -> None:
     """Set the spreads that hold everywhere in fresh weights, whose last entries they are."""
     if acting.width:
         weights[-acting.width :] = np.log(spread)

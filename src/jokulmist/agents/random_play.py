@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from jokulmist.agents.contract import Agent
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.spaces.actions import Record, split
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import draw_legal
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience, Hyperparameters
 
 
 class Nothing(NamedTuple):
@@ -26,28 +32,40 @@ class RandomPlay(Agent):
 
     learns: ClassVar[bool] = False
 
-    def refuse(self, spec: Any) -> None:
+    def refuse(self, spec: Spec) -> None:
         """Random play looks at nothing, so it works with anything."""
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Nothing:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Nothing:
         return Nothing()
 
     @staticmethod
     def choose(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
-    ) -> tuple[Any, Any, tuple[()]]:
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
+    ) -> tuple[Array, Any, tuple[()]]:
         return _many(config.spec.action, config.copies, noise, list(observed.legal)), memory, ()
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[()]]:
         return learner, memory, ()
 
     @classmethod
     def scalar(
-        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls,
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        explore: PlainDraw,
+        learn: PlainDraw | None,
+        exploring: bool = True,
     ) -> ScalarRandomPlay | None:
         return None if config.spec.masked else ScalarRandomPlay(config, explore)
 
@@ -55,7 +73,7 @@ class RandomPlay(Agent):
 class ScalarRandomPlay:
     """The `ScalarAgent` of random play."""
 
-    def __init__(self, config: Any, explore: Any) -> None:
+    def __init__(self, config: Config, explore: PlainDraw) -> None:
         self._action, self._copies, self._explore = config.spec.action, config.copies, explore
         self._actions_drawn: list[Any] = []
 

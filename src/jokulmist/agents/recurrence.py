@@ -2,9 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
+
+from jokulmist.arrays import Array
+from jokulmist.environments.spaces.channels import ObservationBatch
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience
+    from jokulmist.learning.networks.inputs import Inputs
 
 
 class Past(NamedTuple):
@@ -21,14 +28,14 @@ class Past(NamedTuple):
     restarts: Any
 
 
-def fresh_states(config: Any) -> dict[str, Any]:
+def fresh_states(config: Config) -> dict[str, Any]:
     """What is in an agent's memory before the first decision; nothing without a recurrent network."""
     if not config.state_width:
         return {}
     return {"state": np.zeros((config.copies, config.state_width), np.float32)}
 
 
-def past_of(memory: Any, observed: Any) -> Past:
+def past_of(memory: Any, observed: ObservationBatch) -> Past:
     """What is remembered before the decisions on what is seen now."""
     import jax.numpy as jnp
 
@@ -36,7 +43,7 @@ def past_of(memory: Any, observed: Any) -> Past:
     return Past(jnp.where(restarts[:, None], 0.0, memory["state"]), restarts)
 
 
-def past_by_time(past: Any, experience: Any) -> Any:
+def past_by_time(past: Any, experience: Experience) -> Any:
     """The same along the turns of an experience; a decision that does not follow the one before it has its own
     state."""
     if not isinstance(past, Past) or isinstance(experience.broken, tuple):
@@ -44,7 +51,7 @@ def past_by_time(past: Any, experience: Any) -> Any:
     return past._replace(restarts=past.restarts | experience.broken)
 
 
-def apply_network(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
+def apply_network(networks: Any, inputs: Inputs, past: Any) -> tuple[Any, Any]:
     """What networks say of rows, turn after turn, and what they remember after each; without recurrence they remember
     nothing."""
     if not past:
@@ -53,7 +60,7 @@ def apply_network(networks: Any, inputs: Any, past: Any) -> tuple[Any, Any]:
     return outputs
 
 
-def apply_to_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any]:
+def apply_to_next(networks: Any, inputs: Inputs, remembered: Any) -> tuple[Array, Array]:
     """What networks say of what followed each row, without going on from there."""
     if isinstance(remembered, tuple):
         outputs: tuple[Any, Any] = networks(inputs)
@@ -62,7 +69,7 @@ def apply_to_next(networks: Any, inputs: Any, remembered: Any) -> tuple[Any, Any
     return outputs
 
 
-def stretch_of(config: Any) -> int:
+def stretch_of(config: Config) -> int:
     """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that
     its gradient goes through."""
     if not config.state_width:

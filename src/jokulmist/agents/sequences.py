@@ -7,7 +7,7 @@ Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -16,15 +16,18 @@ from jokulmist.agents.recurrence import Past, past_by_time
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.layout import Recurrent
 
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
 
-def stored_width(config: Any) -> int:
+
+def stored_width(config: Config) -> int:
     """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was
     given, and the state."""
     width: int = config.action_numbers + (1 + config.remembered if config.remembered else 0)
     return width
 
 
-def lookahead_rows(config: Any) -> int:
+def lookahead_rows(config: Config) -> int:
     """Rows from the start of what is sampled to its end."""
     if isinstance(config.network, Recurrent):
         return int(config.network.burn_in + config.network.sequence + config.n_step - 1)

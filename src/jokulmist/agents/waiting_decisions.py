@@ -9,14 +9,18 @@ new, as after a lost process.
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from jokulmist.agents.contract import Experience, Hyperparameters
-from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import CountingDraw, Draw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.channels import ObservationBatch
+
+if TYPE_CHECKING:
+    from jokulmist.agents.tables.table import Carried
 
 # Decisions of a row that are kept beside those that are learned from next.
 MOST_PENDING = 8
@@ -42,7 +46,7 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
         group.kind.fresh_memory(config, hyperparameters),
     )
 
-    def chosen(settings: Any, learner: Any, memory: Any, observed: Any) -> Any:
+    def chosen(settings: Any, learner: Any, memory: Carried, observed: ObservationBatch) -> Any:
         numbers_now, draw = Hyperparameters(**settings), CountingDraw(jnp)
         actions, _, policy_extras = group.kind.choose(config, numbers_now, learner, memory, observed, draw, True)
         return actions, policy_extras
@@ -91,7 +95,7 @@ def learned_when_gathered(
     waiting = {name: part for name, part in stored.items() if name != "own"}
     waiting = lax.scan(finished, waiting, (transition, acted, deciding, gone))[0]
 
-    def learn(state: Any, draw: Any) -> Any:
+    def learn(state: Any, draw: Draw) -> Any:
         learner, inner_memory = state
         turns = jax.tree.map(lambda leaf: leaf[: group.every], waiting["finished"])
         learner, inner_memory, group_readings = group.kind.learn(
@@ -129,12 +133,12 @@ def _all_finished(stored: dict[str, Any], row: Experience) -> dict[str, Any]:
     return {**stored, "finished": written, "count": stored["count"] + 1}
 
 
-def _some_finished(stored: dict[str, Any], row: Experience, acts: Any, asks: Any, out: Any) -> dict[str, Any]:
+def _some_finished(stored: dict[str, Any], row: Experience, acts: Array, asks: Array, out: Any) -> dict[str, Any]:
     """Those have whose player is asked again, or whose episode closed."""
     import jax
     import jax.numpy as jnp
 
-    def chosen(mask: Any, new: Any, old: Any) -> Any:
+    def chosen(mask: Array, new: Any, old: Any) -> Any:
         return jax.tree.map(lambda a, b: jnp.where(mask.reshape((-1,) + (1,) * (b.ndim - 1)), a, b), new, old)
 
     observed, actions, policy_extras, paid, is_open = stored["open"]

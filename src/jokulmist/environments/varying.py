@@ -9,11 +9,14 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
 import numpy as np
 
 from jokulmist.errors import SettingError, listed, nearest
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 Scale = Literal["even", "log"]
 
@@ -28,7 +31,7 @@ class Between:
     whole: bool = False
     when: tuple[tuple[str, tuple[Any, ...]], ...] = ()
 
-    def sample(self, draw: Any) -> Any:
+    def sample(self, draw: Draw) -> Any:
         """One value."""
         if self.scale == "log":
             return self.low * draw.xp.exp(math.log(self.high / self.low) * draw.uniform())
@@ -284,7 +287,7 @@ class Varying:
             self._among = tuple(self._called(_sample(0)))
         self.names = (*self._among, *(levels.names if levels is not None else ()))
 
-    def _called(self, draw: Any) -> Mapping[str, Any]:
+    def _called(self, draw: Draw) -> Mapping[str, Any]:
         assert callable(self.vary)
         values = self.vary(draw)
         if not isinstance(values, Mapping) or not values:
@@ -294,7 +297,7 @@ class Varying:
             )
         return values
 
-    def values(self, draw: Any, level: Any) -> dict[str, Any]:
+    def values(self, draw: Draw, level: Any) -> dict[str, Any]:
         """The values of one episode; `level` is the value of the level that holds now."""
         if isinstance(self.vary, dict):
             values = {name: distribution.sample(draw) for name, distribution in self.vary.items()}
@@ -386,7 +389,7 @@ def _as(default: Any, value: float, name: str) -> Any:
     return value
 
 
-def _sample(seed: int) -> Any:
+def _sample(seed: int) -> Draw:
     """A draw to try a function with."""
     from jokulmist.environments.chance.draws import PlainDraw
     from jokulmist.environments.chance.noise import Domain, Noise, Stream

@@ -10,12 +10,12 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from jokulmist.agents.contract import hyperparameters_at
-from jokulmist.arrays import NumpyArray
+from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import mask_widths
@@ -24,6 +24,9 @@ from jokulmist.exporting.escapes import unique_names
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
+
+if TYPE_CHECKING:
+    from jokulmist.agents.policies.policy_method import PolicyLearner
 
 ELEMENTWISE = (
     "add",
@@ -179,7 +182,7 @@ class MiddleOfChance:
     def normal(self, mean: Any = 0.0, spread: Any = 1.0, shape: Any = ()) -> Any:
         return mean + 0.0 * spread * self.xp.zeros(shape, self.xp.float32)
 
-    def settle(self, value: Any) -> Any:
+    def settle(self, value: Array) -> Array:
         return value
 
 
@@ -208,7 +211,7 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
         raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
     learner = jax.tree.map(jnp.asarray, policy.learner)
 
-    def remembering(learner: Any, seen: ObservationBatch, state: Any) -> Any:
+    def remembering(learner: PolicyLearner, seen: ObservationBatch, state: Array) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own_memory = {**memory, "state": state}

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
@@ -60,7 +58,7 @@ class Aurora(Environment):
     across = jm.series(np.arange(SIZE, dtype=np.float32) - (SIZE - 1) / 2)
     bend = jm.series(0.012 * (np.arange(SIZE, dtype=np.float32) - 10.0) ** 2)
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(
             offset=draw.uniform(-8.0, 8.0),
             speed=draw.normal(0.0, 0.4),
@@ -69,7 +67,7 @@ class Aurora(Environment):
             glow=draw.uniform(0.5, 1.0),
         )
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         turning = 0.85 * state.turning + self.motor * self.way[action]
         speed = 0.98 * state.speed + draw.normal(0.0, self.drift)
         glow = self.xp.clip(state.glow + draw.normal(0.0, 0.06), 0.35, 1.0)
@@ -83,7 +81,7 @@ class Aurora(Environment):
         )
 
     @jm.sensor(shape=(SIZE, SIZE, 1), image=True)
-    def frame(self, state: Any) -> Any:
+    def frame(self, state):
         """What the camera sees: brightness from 0 to 255."""
         xp = self.xp
         column = xp.asarray(xp.floor(state.bearing), dtype=xp.int32) % BEARINGS
@@ -93,26 +91,26 @@ class Aurora(Environment):
         return xp.asarray(255.0 * xp.clip(light, 0.0, 1.0), dtype=xp.uint8)[:, :, None]
 
     @jm.reward
-    def watching(self, after: Any) -> Any:
+    def watching(self, after):
         """1 with the arc in the middle of the frame, 0 at its edge."""
         return self.xp.maximum(1.0 - (after.offset / 16.0) ** 2, 0.0)
 
     @jm.reward(weight=-0.05)
-    def running(self, after: Any) -> Any:
+    def running(self, after):
         """Decisions in which the motor runs."""
         return after.ran
 
     @jm.ending
-    def lost(self, after: Any) -> Any:
+    def lost(self, after):
         return self.xp.abs(after.offset) > 16.0
 
     @jm.measure(over="mean")
-    def off_centre(self, after: Any) -> Any:
+    def off_centre(self, after):
         """Mean distance of the arc from the middle, pixels."""
         return self.xp.abs(after.offset)
 
     @jm.reference
-    def follow(self, state: Any) -> int:
+    def follow(self, state) -> int:
         """Turn so that the arc, at its present drift, comes to the middle a few decisions from now."""
         wanted = state.speed + 0.15 * state.offset
         excess = 0.85 * state.turning - wanted
@@ -120,7 +118,7 @@ class Aurora(Environment):
             return 1
         return 0 if excess > 0.0 else 2
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         axes.imshow(self.frame(state)[:, :, 0], cmap="gray", vmin=0, vmax=255)
         axes.axvline((SIZE - 1) / 2, color="#d9a441", linewidth=1, alpha=0.6)
         axes.set_title(f"arc {state.offset:+.1f} px from the middle, mount turning {state.turning:+.2f}")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
@@ -42,10 +41,10 @@ class Ferry(Environment):
     action = Choice("back", "drift", "ahead")
     winch = jm.series([-1.0, 0.0, 1.0])
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(position=0.0, speed=0.0, phase=draw.uniform(0.0, 2.0 * math.pi))
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         push = self.pull * self.winch[action] + self.tide * self.xp.sin(state.phase) + draw.normal(0.0, self.gusts)
         xp = self.xp
         speed = xp.minimum(xp.maximum(state.speed + self.seconds * (push - self.drag * state.speed), -8.0), 8.0)
@@ -53,55 +52,55 @@ class Ferry(Environment):
         return state.replace(position=position, speed=speed, phase=(state.phase + 0.05) % (2.0 * math.pi))
 
     @jm.sensor(low=-0.3, high=0.3, unit="m/s2")
-    def current(self, state: Any) -> Any:
+    def current(self, state):
         """Push of the tide along the cable."""
         return self.tide * self.xp.sin(state.phase)
 
     @jm.sensor(low=-0.3, high=0.3, unit="m/s2")
-    def turning(self, state: Any) -> Any:
+    def turning(self, state):
         """The same, a quarter of a tide later: whether the current grows or fades."""
         return self.tide * self.xp.cos(state.phase)
 
     @jm.reward(weight=0.06)
-    def sailing(self, before: Any, after: Any) -> Any:
+    def sailing(self, before, after):
         """Metres made towards the far quay."""
         return after.position - before.position
 
     @jm.reward(weight=-0.05)
-    def waiting(self, after: Any) -> Any:
+    def waiting(self, after):
         """Decisions that passengers wait."""
         return 1.0 + 0.0 * after.speed
 
     @jm.reward(weight=-0.02)
-    def pulling(self, action: Any) -> Any:
+    def pulling(self, action):
         """Decisions in which the winch runs."""
         return self.winch[action] ** 2
 
     @jm.reward(weight=12.0)
-    def landing(self, after: Any) -> Any:
+    def landing(self, after):
         """At the far quay: 1 at rest, 0 at the speed of a crash, below it beyond."""
         gentle = self.xp.maximum(1.0 - after.speed / self.soft, -1.0)
         return self.xp.where(after.position >= self.width, gentle, 0.0)
 
     @jm.ending
-    def moored(self, after: Any) -> Any:
+    def moored(self, after):
         return (after.position >= self.width) & (after.speed <= self.soft)
 
     @jm.ending
-    def crashed(self, after: Any) -> Any:
+    def crashed(self, after):
         return (after.position >= self.width) & (after.speed > self.soft)
 
     @jm.ending
-    def swept_away(self, after: Any) -> Any:
+    def swept_away(self, after):
         return after.position <= -20.0
 
     @jm.measure(over="last")
-    def final_speed(self, after: Any) -> Any:
+    def final_speed(self, after):
         """Speed in the last decision, m/s."""
         return after.speed
 
     @jm.reference
-    def brake_in_time(self, state: Any) -> int:
+    def brake_in_time(self, state) -> int:
         """Keep the speed from which the winch can still brake before the quay, with a reserve for the tide."""
         left = self.width - state.position
         tide = self.current(state)
@@ -111,7 +110,7 @@ class Ferry(Environment):
             return 0
         return 2 if speed + 0.35 * self.seconds * self.pull < wanted else 1
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         axes.set_xlim(-25, self.width + 10)
         axes.set_ylim(-2, 4)
         axes.axhspan(-2, 0, color="#5b8fb0")

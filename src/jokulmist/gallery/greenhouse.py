@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from typing import Any
 
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
@@ -45,7 +44,7 @@ class Greenhouse(Environment):
 
     action = Actions(heater=Range(0.0, 8.0, unit="kW"), vent=Range(0.0, 1.0))
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(
             warmth=draw.uniform(8.0, 14.0),
             vapour=draw.uniform(6.0, 9.0),
@@ -55,17 +54,17 @@ class Greenhouse(Environment):
             decision=0,
         )
 
-    def light(self, state: Any) -> Any:
+    def light(self, state):
         """Sunlight through the panes, from 0 to 1: up from eight to sixteen o'clock, dimmed by cloud."""
         height = self.xp.sin(math.pi * (state.decision * self.hours - 8.0) / 8.0)
         up = (state.decision >= 48) & (state.decision <= 96)
         return self.xp.where(up, height, 0.0) * (1.0 - 0.8 * state.cloud)
 
-    def holds(self, warmth: Any) -> Any:
+    def holds(self, warmth):
         """Water that air can hold, g/m3 (Magnus' formula and the law of gases)."""
         return 1323.0 * self.xp.exp(17.6 * warmth / (warmth + 243.0)) / (warmth + 273.0)
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         xp = self.xp
         light = self.light(state)
         exchange = 0.1 + 1.5 * action.vent  # changes of air an hour
@@ -87,68 +86,68 @@ class Greenhouse(Environment):
         )
 
     @jm.sensor(low=0.0, high=1.0)
-    def damp(self, state: Any) -> Any:
+    def damp(self, state):
         """Relative humidity."""
         return self.xp.clip(state.vapour / self.holds(state.warmth), 0.0, 1.0)
 
     @jm.sensor(low=0.0, high=1.0)
-    def sunlight(self, state: Any) -> Any:
+    def sunlight(self, state):
         """Sunlight through the panes."""
         return self.light(state)
 
     @jm.reward(weight=1.0)
-    def growth(self, after: Any) -> Any:
+    def growth(self, after):
         """1 a decision at 19 degrees in full light, a quarter of that by night, nothing far from it."""
         closeness = self.xp.exp(-0.5 * ((after.warmth - 19.0) / 5.0) ** 2)
         return closeness * (0.25 + 0.75 * self.light(after))
 
     @jm.reward(weight=-1.0)
-    def fog(self, after: Any) -> Any:
+    def fog(self, after):
         """0 up to a relative humidity of 0.85, 1 where the air holds no more."""
         return self.xp.maximum(self.damp(after) - 0.85, 0.0) / 0.15
 
     @jm.reward(weight=-0.02)
-    def heating(self, action: Any) -> Any:
+    def heating(self, action):
         """Energy, in kW over a decision."""
         return action.heater
 
     @jm.reward(weight=-0.5)
-    def wear(self, before: Any, action: Any) -> Any:
+    def wear(self, before, action):
         """How far the vent was moved, squared."""
         return (action.vent - before.vent) ** 2
 
     @jm.reward(weight=-25.0)
-    def crop_lost(self, after: Any) -> Any:
+    def crop_lost(self, after):
         """1 when the crop froze."""
         return 1.0 * (after.warmth <= 0.0)
 
     @jm.ending
-    def frozen(self, after: Any) -> Any:
+    def frozen(self, after):
         return after.warmth <= 0.0
 
     @jm.measure
-    def foggy_hours(self, after: Any) -> Any:
+    def foggy_hours(self, after):
         """Hours with relative humidity above 0.85."""
         return self.hours * (self.damp(after) > 0.85)
 
     @jm.measure(over="min")
-    def coldest(self, after: Any) -> Any:
+    def coldest(self, after):
         """Lowest temperature, degC."""
         return after.warmth
 
     @jm.measure
-    def energy(self, action: Any) -> Any:
+    def energy(self, action):
         """Energy of the heater, kWh."""
         return self.hours * action.heater
 
     @jm.reference
-    def thermostat(self, state: Any) -> dict[str, float]:
+    def thermostat(self, state) -> dict[str, float]:
         """Heat towards 18 degrees in proportion to what is missing, and open the vent in proportion to the damp."""
         heater = min(max(1.2 * (18.0 - state.warmth) + 2.0, 0.0), 8.0)
         vent = min(max(2.0 * (self.damp(state) - 0.78), 0.0), 1.0)
         return {"heater": heater, "vent": vent}
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         light = float(self.light(state))
         damp = float(self.damp(state))
         axes.set_xlim(0.0, 10.0)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
@@ -37,65 +35,65 @@ class Haul(Environment):
     action = Choice("to_port", "ahead", "to_starboard")
     helm = jm.series([1.0, 0.0, -1.0])
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(way=0, boats=self.xp.asarray([4.0, -4.0]) + draw.normal(0.0, 0.3, shape=(2,)))
 
-    def advance(self, state: Any, actions: Any, draw: Any) -> Any:
+    def advance(self, state, actions, draw):
         xp = self.xp
         helms = xp.stack([xp.asarray(self.helm[actions.north]), xp.asarray(self.helm[actions.south])])
         boats = state.boats + helms + draw.normal(0.0, 1.0, shape=(2,)) * self.drift
         return state.replace(way=state.way + 1, boats=xp.clip(boats, -15.0, 15.0))
 
     @jm.sensor(low=-15.0, high=15.0, unit="m")
-    def abeam(self, state: Any, player: int) -> Any:
+    def abeam(self, state, player: int):
         """Metres to port of the line through the skerry."""
         return state.boats[player]
 
     @jm.sensor(low=-15.0, high=15.0, unit="m")
-    def partner(self, state: Any, player: int) -> Any:
+    def partner(self, state, player: int):
         """The other boat's lights: metres to port of the line."""
         return state.boats[1 - player]
 
     @jm.reward
-    def catch(self, after: Any) -> Any:
+    def catch(self, after):
         """What the net catches in a step: 1 at its best width."""
         wide = abs(after.boats[0] - after.boats[1])
         return self.xp.exp(-(((wide - self.opening) / 4.0) ** 2))
 
     @jm.reward(weight=-0.02)
-    def fuel(self, actions: Any, player: int) -> Any:
+    def fuel(self, actions, player: int):
         """Steps in which a boat turns."""
         return self.helm[actions[player]] ** 2
 
     @jm.ending
-    def torn(self, after: Any) -> Any:
+    def torn(self, after):
         """The skerry stands between the boats."""
         return (after.way == self.skerry_at) & (after.boats[0] * after.boats[1] < 0.0)
 
     @jm.ending
-    def struck(self, after: Any) -> Any:
+    def struck(self, after):
         nearest = self.xp.minimum(abs(after.boats[0]), abs(after.boats[1]))
         return (after.way == self.skerry_at) & (nearest < self.reef)
 
     @jm.measure(over="last")
-    def to_port(self, after: Any) -> Any:
+    def to_port(self, after):
         """Where the middle of the net is at the end, metres to port."""
         return 0.5 * (after.boats[0] + after.boats[1])
 
     @jm.reference
-    def north_crosses(self, state: Any, player: int) -> int:
+    def north_crosses(self, state, player: int) -> int:
         """`north` goes over to starboard, and `south` makes room."""
         return self._steered(self.abeam(state, player), -3.0 if player == 0 else -11.0)
 
     @jm.reference
-    def south_crosses(self, state: Any, player: int) -> int:
+    def south_crosses(self, state, player: int) -> int:
         """`south` goes over to port, and `north` makes room."""
         return self._steered(self.abeam(state, player), 11.0 if player == 0 else 3.0)
 
     def _steered(self, place: float, wanted: float) -> int:
         return 0 if place < wanted - 0.6 else 2 if place > wanted + 0.6 else 1
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         axes.set_xlim(-2, 34)
         axes.set_ylim(-16, 16)
         axes.axhspan(-16, 16, color="#cfdde2")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
@@ -37,13 +35,13 @@ class Lots(Environment):
 
     action = Choice("one", "two", "three")
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(left=draw.integers(self.least, self.most + 1), taken=0, moves=0)
 
-    def turn(self, state: Any) -> Any:
+    def turn(self, state):
         return state.moves % 2
 
-    def advance(self, state: Any, actions: Any, draw: Any) -> Any:
+    def advance(self, state, actions, draw):
         xp = self.xp
         wanted = 1 + xp.where(state.moves % 2 == 0, actions.elder, actions.younger)
         falls = wanted > state.left
@@ -57,30 +55,30 @@ class Lots(Environment):
         )
 
     @jm.sensor(low=0.0, high="most", unit="logs", of="elder")
-    def pile(self, state: Any) -> Any:
+    def pile(self, state):
         """Logs that are left."""
         return state.left
 
     @jm.reward
-    def logs(self, before: Any, after: Any, player: int) -> Any:
+    def logs(self, before, after, player: int):
         """Logs that the player took."""
         return self.xp.where(before.moves % 2 == player, after.got, 0.0)
 
     @jm.reward
-    def fallen(self, before: Any, after: Any, player: int) -> Any:
+    def fallen(self, before, after, player: int):
         """What the fall of the pile costs whoever brought it down."""
         return self.xp.where(before.moves % 2 == player, -self.fall * after.fell, 0.0)
 
     @jm.ending
-    def shared_out(self, after: Any) -> Any:
+    def shared_out(self, after):
         return (after.left == 0) & (after.fell == 0.0)
 
     @jm.ending
-    def brought_down(self, after: Any) -> Any:
+    def brought_down(self, after):
         return after.fell > 0.0
 
     @jm.reference
-    def measured(self, state: Any, player: int) -> int:
+    def measured(self, state, player: int) -> int:
         """`elder` takes what there is; `younger` takes three while a fall is unlikely, and then one."""
         if player == 0:
             return int(min(max(state.left, 1), 3)) - 1

@@ -101,28 +101,28 @@ class Skerry(Environment):
     beams_right = jm.series(np.array([-1, -1, 0, 1, 1]))
     steps_out = jm.series(np.arange(1, REACH + 1))
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         chart = draw.integers(0, CHARTS)
         place = self.starts[chart, draw.integers(0, STARTS.shape[1])]
         return self.State(chart=chart, row=place[0], column=place[1], heading=1)
 
-    def cell_ahead(self, state: Any) -> tuple[Any, Any]:
+    def cell_ahead(self, state) -> tuple[Any, Any]:
         """Row and column that each choice leads to, shape ``(4,)`` each."""
         way = (state.heading + self.turns) % 4
         return state.row + self.downs[way], state.column + self.rights[way]
 
-    def legal(self, state: Any) -> Any:
+    def legal(self, state):
         rows, columns = self.cell_ahead(state)
         return ~self.rocks[state.chart, rows, columns]
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         xp = self.xp
         rows, columns = self.cell_ahead(state)
         heading = xp.where(action == 3, state.heading, (state.heading + self.turns[action]) % 4)
         return state.replace(row=rows[action], column=columns[action], heading=heading, moved=1.0)
 
     @jm.sensor(low=0, high=REACH, shape=5)
-    def beams(self, state: Any) -> Any:
+    def beams(self, state):
         """Free places to port, port ahead, ahead, starboard ahead, starboard."""
         xp = self.xp
         # A quarter turn to the right makes (down, right) into (right, -down).
@@ -135,14 +135,14 @@ class Skerry(Environment):
         hit = self.rocks[state.chart, rows, columns]
         return 1.0 * xp.min(xp.where(hit, self.steps_out - 1, REACH), axis=1)
 
-    def away(self, state: Any) -> Any:
+    def away(self, state):
         """How far the lamp is, in places."""
         down = 1.0 * (REACH + HEIGHT // 2 - state.row)
         right = 1.0 * (REACH + WIDTH - 1 - state.column)
         return self.xp.sqrt(down * down + right * right)
 
     @jm.sensor(low=-1.0, high=1.0, shape=2)
-    def lamp(self, state: Any) -> Any:
+    def lamp(self, state):
         """The harbour's bearing: how far ahead and how far to starboard it lies, as a direction."""
         xp = self.xp
         down = 1.0 * (REACH + HEIGHT // 2 - state.row)
@@ -153,36 +153,36 @@ class Skerry(Environment):
         return xp.stack([forward / far, starboard / far])
 
     @jm.reward(weight=-1.0)
-    def underway(self, after: Any) -> Any:
+    def underway(self, after):
         """The toll of each decision."""
         return self.toll * after.moved
 
     @jm.reward(weight=0.2)
-    def nearer(self, before: Any, after: Any) -> Any:
+    def nearer(self, before, after):
         """Places gained towards the lamp, as the gull flies."""
         return self.away(before) - self.away(after)
 
     @jm.reward(weight=5.0)
-    def landed(self, after: Any) -> Any:
+    def landed(self, after):
         """1 in the harbour."""
         return 1.0 * (self.moves[after.chart, after.row, after.column] == 0)
 
     @jm.ending
-    def in_harbour(self, after: Any) -> Any:
+    def in_harbour(self, after):
         return self.moves[after.chart, after.row, after.column] == 0
 
     @jm.measure(over="min")
-    def nearest(self, after: Any) -> Any:
+    def nearest(self, after):
         """The fewest moves to the harbour that were ever left."""
         return 1.0 * self.moves[after.chart, after.row, after.column]
 
     @jm.reference
-    def shortest_way(self, state: Any) -> int:
+    def shortest_way(self, state) -> int:
         """The choice that leads to the fewest moves left, on the chart."""
         rows, columns = self.cell_ahead(state)
         return int(np.argmin(self.moves[state.chart, rows, columns]))
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         rock, water = np.array([107, 100, 89], np.uint8), np.array([170, 205, 216], np.uint8)
         axes.imshow(np.where(ROCKS[state.chart][:, :, None], rock, water))
         axes.plot(REACH + WIDTH - 1, REACH + HEIGHT // 2, marker="*", markersize=14, color="#d9a441")

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from jokulmist.environments.declaration import parts as jm
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
@@ -39,10 +37,10 @@ class Tarn(Environment):
     price = jm.series(file="season.csv", column="price")
     mean_melt = jm.series(file="season.csv", column="melt")
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(level=draw.uniform(0.25, 0.75) * self.capacity, hour=0)
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         xp = self.xp
         released = xp.minimum(self.rate[action], state.level)
         level = state.level - released + draw.poisson(self.melt * self.mean_melt[state.hour])
@@ -50,38 +48,38 @@ class Tarn(Environment):
         return state.replace(level=level - spilled, hour=state.hour + 1, released=released, spilled=spilled)
 
     @jm.reward
-    def sales(self, before: Any, after: Any) -> Any:
+    def sales(self, before, after):
         """What the released water earns, in crowns."""
         return self.price[before.hour] * after.released
 
     @jm.reward(weight=-2.0)
-    def flooding(self, after: Any) -> Any:
+    def flooding(self, after):
         """Water over the brim, in dam3 (1000 m3)."""
         return after.spilled
 
     @jm.ending
-    def washed_out(self, after: Any) -> Any:
+    def washed_out(self, after):
         """So much spilled in one hour that the path is gone."""
         return after.spilled > 8.0
 
     @jm.measure
-    def energy(self, after: Any) -> Any:
+    def energy(self, after):
         """MWh made."""
         return 0.9 * after.released
 
     @jm.measure(over="max")
-    def highest_level(self, after: Any) -> Any:
+    def highest_level(self, after):
         return after.level
 
     @jm.reference
-    def sell_high(self, state: Any) -> int:
+    def sell_high(self, state) -> int:
         """Open fully at high prices or high water, half at middling prices, hold else."""
         price = self.price[min(state.hour, self.hours - 1)]
         if price > 0.8 or state.level > 0.85 * self.capacity or self.hours - state.hour < state.level / 4.0:
             return 2
         return 1 if price > 0.6 else 0
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         axes.set_xlim(0, 10)
         axes.set_ylim(0, 1.15 * self.capacity)
         axes.fill_between([0, 2, 8, 10], [self.capacity, 0, 0, self.capacity], -1, color="#6b6459")
@@ -111,10 +109,10 @@ class WholeTarn(Tarn):
 
     rate = jm.series([0, 2, 4])
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(level=draw.integers(self.capacity // 4, 3 * self.capacity // 4 + 1), hour=0)
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         xp = self.xp
         released = xp.minimum(self.rate[action], state.level)
         level = state.level - released + draw.poisson(self.melt * self.mean_melt[state.hour])

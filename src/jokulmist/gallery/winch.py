@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any
 
 import numpy as np
 
@@ -61,7 +60,7 @@ class Winch(Environment):
     gusts = jm.series(GUSTS)
     squares = jm.series(SQUARES)
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw):
         return self.State(
             offset=draw.uniform(-2.8, 2.8),
             speed=draw.uniform(-0.4, 0.4),
@@ -69,7 +68,7 @@ class Winch(Environment):
             swinging=draw.uniform(-0.2, 0.2),
         )
 
-    def advance(self, state: Any, action: Any, draw: Any) -> Any:
+    def advance(self, state, action, draw):
         t, push, gusts = self.turn, self.push, self.gusts
         noise = draw.normal(shape=2)
         return state.replace(
@@ -80,43 +79,43 @@ class Winch(Environment):
         )
 
     @jm.reward(weight=-1.0)
-    def off_depth(self, before: Any) -> Any:
+    def off_depth(self, before):
         """Cost of being away from the depth, and of moving."""
         return self.squares[0] * before.offset**2 + self.squares[1] * before.speed**2
 
     @jm.reward(weight=-1.0)
-    def swaying(self, before: Any) -> Any:
+    def swaying(self, before):
         """Cost of the swing."""
         return self.squares[2] * before.swing**2 + self.squares[3] * before.swinging**2
 
     @jm.reward(weight=-1.0)
-    def driving(self, action: Any) -> Any:
+    def driving(self, action):
         """Cost of the drive."""
         return self.squares[4] * action**2
 
     @jm.cut
-    def taken_in(self, after: Any) -> Any:
+    def taken_in(self, after):
         """The drill ran off."""
         return self.xp.abs(after.offset) > self.reach
 
     @jm.measure(over="max")
-    def widest_swing(self, after: Any) -> Any:
+    def widest_swing(self, after):
         """Largest angle of the swing, rad."""
         return self.xp.abs(after.swing)
 
     @jm.measure(over="mean")
-    def at_bound(self, action: Any) -> Any:
+    def at_bound(self, action):
         """Share of decisions at full drive."""
         return 1.0 * (self.xp.abs(action) >= 1.0)
 
     @jm.reference
-    def riccati(self, state: Any) -> float:
+    def riccati(self, state) -> float:
         """The best linear feedback, for the costs discounted by 0.99 (Bertsekas, 2017, section 3.1)."""
         gain, _ = riccati_solution()
         x = np.array([state.offset, state.speed, state.swing, state.swinging])
         return float(np.clip(-gain @ x, -1.0, 1.0))
 
-    def picture(self, axes: Any, state: Any) -> None:
+    def picture(self, axes, state) -> None:
         axes.set_xlim(-3.0, 3.0)
         axes.set_ylim(6.0, -6.0)
         axes.axvspan(-3.0, -1.2, color="#c9d9e3")

@@ -9,8 +9,11 @@ from __future__ import annotations
 
 import math
 from functools import lru_cache
+from types import ModuleType
 from typing import Any, NamedTuple
 
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Record
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
@@ -115,7 +118,7 @@ class ActionDistribution:
             spreads = spreads + outputs[..., without:]
         return xp.concatenate([outputs[..., :without], spreads], axis=-1)
 
-    def parts(self, outputs: Any, legal: Any, xp: Any = None) -> list[Any]:
+    def parts(self, outputs: Array, legal: Any, xp: ModuleType | None = None) -> list[Any]:
         """The outputs of each choice, shape ``(..., count)``, with a low one for what is not allowed.
 
         Parameters
@@ -133,12 +136,12 @@ class ActionDistribution:
             log_probabilities.append(part)
         return log_probabilities
 
-    def gaussians(self, outputs: Any) -> tuple[Any, Any]:
+    def gaussians(self, outputs: Any) -> tuple[Array, Array]:
         """Means and bounded logarithms of the spreads of all numbers, shape ``(..., width)``."""
         mean = outputs[..., self.alternatives : self.alternatives + self.width]
         return mean, outputs[..., self.alternatives + self.width :].clip(LEAST_LOG_SPREAD, MOST_LOG_SPREAD)
 
-    def log_probabilities(self, outputs: Any, legal: Any) -> list[Any]:
+    def log_probabilities(self, outputs: Array, legal: Any) -> list[Any]:
         """Logarithms of the probabilities of each choice's alternatives, shape ``(..., count)``; see `parts`."""
         import jax
 
@@ -154,7 +157,7 @@ class ActionDistribution:
             entropies.append(-jnp.sum(jnp.where(legal[k], surprise, 0.0) if legal else surprise, axis=-1))
         return entropies
 
-    def likelihood(self, outputs: Any, legal: Any, actions: Any, samples: Any = ()) -> Likelihood:
+    def likelihood(self, outputs: Array, legal: Any, actions: Any, samples: Any = ()) -> Likelihood:
         """Log-probability of the actions taken, and the entropies.
 
         Parameters
@@ -189,7 +192,7 @@ class ActionDistribution:
             range_entropy = jnp.sum(spread, axis=-1)
         return Likelihood(log_probability, choice_entropy, range_entropy)
 
-    def sampled(self, outputs: Any, legal: Any, noise: Any) -> tuple[Any, Any]:
+    def sampled(self, outputs: Array, legal: Any, noise: Draw) -> tuple[Any, Any]:
         """Actions drawn from the policy, in own form, one a row; and what stood behind their numbers.
 
         The largest of outputs plus Gumbel noise has the probabilities of the softmax (Gumbel, 1954; Maddison et al.,
@@ -212,7 +215,7 @@ class ActionDistribution:
         indices = [part.argmax(axis=-1).astype("int32") for part in self.parts(outputs, legal, xp)]
         return self.native(indices, self.bounded(self.gaussians(outputs)[0], xp or _traced()))
 
-    def bounded(self, before: Any, xp: Any) -> Any:
+    def bounded(self, before: Array, xp: ModuleType) -> Array:
         """Samples or means as they act, in [-1, 1] where they are squashed; else what lies outside is clipped in
         `own`."""
         return xp.tanh(before) if self.squashed else before
@@ -254,7 +257,7 @@ def joint_over(action: Action) -> JointChoice:
     return JointChoice(action)
 
 
-def _traced() -> Any:
+def _traced() -> ModuleType:
     import jax.numpy as jnp
 
     return jnp

@@ -8,6 +8,8 @@ from __future__ import annotations
 
 from typing import Any
 
+from jokulmist.arrays import Array
+
 
 def generalised_advantages(
     rewards: Any, ended: Any, closed: Any, values: Any, values_after: Any, discount: Any, trace_decay: Any
@@ -72,14 +74,14 @@ def discounted_sums(amounts: Any, discounts: Any) -> Any:
     import jax.numpy as jnp
     from jax import lax
 
-    def back(later: Any, inputs: Any) -> Any:
+    def back(later: Array, inputs: Any) -> Any:
         total = inputs[0] + inputs[1] * later
         return total, total
 
     return lax.scan(back, jnp.zeros_like(amounts[0]), (amounts, discounts), reverse=True)[1]
 
 
-def standardise(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> Any:
+def standardise(amounts: Array, least_spread: float = 0.0, mean: Any = None) -> Array:
     """Mean 0 and spread 1 over all entries; left as they are where there is one entry or no spread.
 
     Parameters
@@ -108,7 +110,7 @@ def standardise(amounts: Any, least_spread: float = 0.0, mean: Any = None) -> An
     return jnp.where(spread > 1e-6, centred / jnp.maximum(spread, max(least_spread, 1e-6)), amounts)
 
 
-def explained_variance(values: Any, returns: Any, mean: Any = None) -> Any:
+def explained_variance(values: Array, returns: Array, mean: Any = None) -> Array:
     """How much of the returns' variance the values predict: 1 all, 0 none, below 0 worse than their mean.
 
     Parameters
@@ -126,7 +128,7 @@ def explained_variance(values: Any, returns: Any, mean: Any = None) -> Any:
     """
     import jax.numpy as jnp
 
-    def variance(amounts: Any) -> Any:
+    def variance(amounts: Array) -> Array:
         return jnp.var(amounts) if mean is None else mean(jnp.square(amounts - mean(amounts)))
 
     spread = variance(returns)

@@ -10,6 +10,7 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 
@@ -59,12 +60,12 @@ class Features(NamedTuple):
                 f"features; at most {most:,} are allowed. Use fewer `{word}`, or `DQN`."
             )
 
-    def unit(self, rows: Any) -> Any:
+    def unit(self, rows: Array) -> Array:
         """Rows scaled to [0, 1]; what lies outside its bounds is clipped."""
         low, high = self.spec.low, self.spec.high
         return ((rows - low) / (high - low)).clip(0.0, 1.0)
 
-    def tiles(self, rows: Any) -> Any:
+    def tiles(self, rows: Array) -> Array:
         """The tile of each tiling that each row lies in, int32, shape ``(rows, tilings)``.
 
         Tiling k is displaced by k / tilings of a tile, times 1, 3, 5, ... along the first, second, third number (Sutton

@@ -15,6 +15,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.actions import Action, Actions, Range
 from jokulmist.errors import SettingError
 
@@ -71,7 +72,7 @@ class Units:
             start += part.size
         return parts
 
-    def by_part(self, numbers: Any) -> list[Any]:
+    def by_part(self, numbers: Array) -> list[Any]:
         """Sums over the numbers of each range; shape ``(...)`` each."""
         parts, start = [], 0
         for part in self.ranges.values():
@@ -88,7 +89,7 @@ def refuse_unbounded(action: Action, method: str, fix: str) -> None:
             raise SettingError(f"`{method}` needs finite bounds, and {context} is {part!r}. {fix}")
 
 
-def log_density(before: Any, mean: Any, log_spread: Any) -> Any:
+def log_density(before: Array, mean: Array, log_spread: Array) -> Array:
     """Logarithm of the Gaussian density of each number; all of one shape."""
     import jax.numpy as jnp
 
@@ -96,7 +97,7 @@ def log_density(before: Any, mean: Any, log_spread: Any) -> Any:
     return -0.5 * standardised * standardised - log_spread - HALF_LOG_TAU
 
 
-def log_slope(before: Any) -> Any:
+def log_slope(before: Array) -> Array:
     """``log(1 - tanh(u)^2)``, written so that nothing is lost far out: ``2 (log 2 - u - softplus(-2 u))``."""
     import jax
     import jax.numpy as jnp

@@ -7,12 +7,16 @@ only after an update, so that what was chosen on and what is learned from have t
 
 from __future__ import annotations
 
-from typing import Any, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.networks.inputs import Inputs
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
 
 Scaling = Literal["bounds", "running", "none"]
 FURTHEST = 10.0
@@ -81,7 +85,7 @@ def gathered(statistics: Running | None, numbers: Any) -> Running | None:
     return Running(bounded_count, statistics.mean + delta * (count / total), sums * (bounded_count / total))
 
 
-def gathered_unless(still: bool, statistics: Running | None, numbers: Any) -> Running | None:
+def gathered_unless(still: bool, statistics: Running | None, numbers: Array) -> Running | None:
     """The statistics after more rows; those that are warm stay as they are under weights that are held (`still`).
 
     A network with frozen weights is another function as soon as its inputs are scaled otherwise.
@@ -109,7 +113,7 @@ def is_warm(statistics: Running | None) -> Any:
     return True if statistics is None else statistics.count >= WARM_UP
 
 
-def met(experience: Any) -> Any:
+def met(experience: Experience) -> Array:
     """All numbers that networks are given of what happened: what was decided on, and what stood at the end of each
     decision.
 

@@ -6,6 +6,8 @@ from typing import Any, Literal, NamedTuple
 
 import numpy as np
 
+from jokulmist.arrays import Array
+
 Optimiser = Literal["adam", "rmsprop", "sgd"]
 
 
@@ -25,7 +27,7 @@ class Moments(NamedTuple):
     second: Any = ()
 
 
-def first_moments(optimiser: Optimiser, weights: Any) -> Any:
+def first_moments(optimiser: Optimiser, weights: Array) -> Any:
     """What the optimiser remembers before its first step: zeros.
 
     Parameters
@@ -46,7 +48,7 @@ def first_moments(optimiser: Optimiser, weights: Any) -> Any:
     return Moments(np.int32(0), zeros, zeros.copy()) if optimiser == "adam" else Moments(second=zeros)
 
 
-def stepped(optimiser: Optimiser, gradient: Any, moments: Any) -> tuple[Any, Any]:
+def stepped(optimiser: Optimiser, gradient: Array, moments: Any) -> tuple[Array, Any]:
     """The step along a gradient, without the learning rate, which may move, and what is remembered after it.
 
     Adam (Kingma and Ba, 2015), RMSprop (Tieleman and Hinton, 2012), or the gradient itself.
@@ -63,8 +65,8 @@ def stepped(optimiser: Optimiser, gradient: Any, moments: Any) -> tuple[Any, Any
 
 
 def descend(
-    optimiser: Optimiser, weights: Any, moments: Any, gradient: Any, rate: Any, most: Any = None
-) -> tuple[Any, Any, Any]:
+    optimiser: Optimiser, weights: Array, moments: Any, gradient: Array, rate: Any, most: Any = None
+) -> tuple[Array, Any, Array]:
     """One step down a gradient.
 
     Parameters
@@ -99,12 +101,12 @@ def descend(
     return weights - rate * step, moments, norm
 
 
-def squared(error: Any) -> Any:
+def squared(error: Array) -> Array:
     """Half the square of an error, elementwise."""
     return 0.5 * error * error
 
 
-def huber(error: Any, reach: Any) -> Any:
+def huber(error: Array, reach: Any) -> Array:
     """Half the square within `reach`, and a straight line beyond it (Huber, 1964), elementwise.
 
     Examples

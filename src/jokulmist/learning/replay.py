@@ -18,13 +18,17 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
 
 # Columns of a row, counted from its end; the action stands before them.
 LASTED, REWARD, ENDED, CLOSED = -4, -3, -2, -1
@@ -219,7 +223,7 @@ def _mask_widths(spec: Spec) -> list[int]:
     return [choice.count for choice in choices_of(spec.action).values()] if spec.masked else []
 
 
-def add_to_replay(spec: Spec, replay: Replay, experience: Any, action: Any, counted: bool = False) -> Replay:
+def add_to_replay(spec: Spec, replay: Replay, experience: Experience, action: Any, counted: bool = False) -> Replay:
     """The memory after some turns of all copies.
 
     Parameters
@@ -277,7 +281,7 @@ def add_to_replay(spec: Spec, replay: Replay, experience: Any, action: Any, coun
     )
 
 
-def _frames_after(spec: Spec, frames: FrameStore, experience: Any, index: Any) -> FrameStore:
+def _frames_after(spec: Spec, frames: FrameStore, experience: Experience, index: Any) -> FrameStore:
     """The frames after some turns: the one that was decided on, and the one after it, which the next turn writes again
     unless the episode has closed."""
     import jax.numpy as jnp
@@ -313,7 +317,7 @@ def _put(memory: Any, index: Any, rows: Any) -> Any:
     """Rows written one after another: a scatter is taken apart into slower steps."""
     from jax import lax
 
-    def put_copy(k: Any, memory: Any) -> Any:
+    def put_copy(k: Array, memory: Array) -> Array:
         return lax.dynamic_update_slice(memory, lax.dynamic_slice_in_dim(rows, k, 1), (index[k], 0))
 
     return lax.fori_loop(0, rows.shape[0], put_copy, memory)
@@ -335,7 +339,7 @@ def replay_draws(noise: Any, rows: int, prioritised: bool) -> Any:
 def sample_replay(
     spec: Spec,
     replay: Replay,
-    chance: Any,
+    chance: Array,
     n_step: int,
     discount: Any,
     correction: Any = None,
@@ -460,8 +464,8 @@ def _by_priority(priorities: Priorities, u: Any, correction: Any, count: Any, mi
 def transitions(
     spec: Spec,
     replay: Replay,
-    place: Any,
-    importance: Any,
+    place: Array,
+    importance: Array,
     n_step: int,
     discount: Any,
     counted: bool = False,
@@ -516,7 +520,7 @@ def transitions(
     )
 
 
-def _masks(spec: Spec, columns: Any) -> tuple[Any, ...]:
+def _masks(spec: Spec, columns: Array) -> tuple[Any, ...]:
     """One mask a choice, from the columns that begin with them."""
     legal, begin = [], 0
     for count in _mask_widths(spec):
@@ -545,7 +549,7 @@ def _stacks(spec: Spec, frames: FrameStore, copy: Any, number: Any, age: Any) ->
     return images
 
 
-def reprioritised(priorities: Priorities, place: Any, priority: Any, counts: Any) -> Priorities:
+def reprioritised(priorities: Priorities, place: Array, priority: Array, counts: Array) -> Priorities:
     """New priorities of some rows; `counts` says which of them take theirs."""
     import jax.numpy as jnp
 
@@ -554,7 +558,7 @@ def reprioritised(priorities: Priorities, place: Any, priority: Any, counts: Any
     return _with_priorities(priorities._replace(most=most), place, new)
 
 
-def _with_priorities(priorities: Priorities, place: Any, new: Any) -> Priorities:
+def _with_priorities(priorities: Priorities, place: Array, new: Any) -> Priorities:
     """Rows with new priorities; the sums that they lie in are taken again, so that errors of rounding do not pile
     up."""
     import jax.numpy as jnp

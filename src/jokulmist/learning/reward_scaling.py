@@ -7,21 +7,25 @@ saved with the policy, so that its values can be told in the environment's own s
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.learning.observation_scaling import Running, gathered
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience
 
 SMALLEST_SPREAD = 1e-6
 
 
-def open_returns(config: Any) -> Any:
+def open_returns(config: Config) -> Any:
     """The running returns of all copies as they begin, shape ``(copies,)``; empty where rewards are not scaled."""
     return np.zeros(config.copies, np.float32) if config.rewards_scaled else ()
 
 
-def followed(open_before: Any, rewards: Any, closed: Any, discount: Any) -> tuple[Any, Any]:
+def followed(open_before: Array, rewards: Array, closed: Array, discount: Any) -> tuple[Array, Array]:
     """The running discounted return after each turn, and what is open after the last.
 
     R_t = r_t + discount R_{t-1}, where R_{t-1} is left out after an end or a cut.
@@ -34,7 +38,7 @@ def followed(open_before: Any, rewards: Any, closed: Any, discount: Any) -> tupl
     from jax import lax
     from jax import numpy as jnp
 
-    def accumulate(total: Any, inputs: Any) -> Any:
+    def accumulate(total: Array, inputs: Any) -> Any:
         new_total = inputs[0] + inputs[2] * total
         return jnp.where(inputs[1], 0.0, new_total), new_total
 
@@ -52,7 +56,7 @@ def spread_of(returns: Running | None) -> Any:
 
 
 def returns_after(
-    experience: Any, returns: Running | None, memory: Any, discount: Any, bonus: Any = None
+    experience: Experience, returns: Running | None, memory: Any, discount: Any, bonus: Any = None
 ) -> tuple[Running | None, Any]:
     """The statistics after some turns, and the running returns of all copies; both as they were where nothing is
     scaled."""
@@ -63,7 +67,9 @@ def returns_after(
     return gathered(returns, new_returns[..., None]), memory
 
 
-def in_scale(experience: Any, returns: Running | None, memory: Any, discount: Any) -> tuple[Any, Running | None, Any]:
+def in_scale(
+    experience: Experience, returns: Running | None, memory: Array, discount: Any
+) -> tuple[Experience, Running | None, Array]:
     """Experience with rewards in scale, the statistics after it, and the running returns; all as they were without."""
     returns, memory = returns_after(experience, returns, memory, discount)
     if returns is None:

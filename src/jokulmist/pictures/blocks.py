@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
 from jokulmist.environments.transition.episode import Episode
@@ -14,7 +15,7 @@ UPPER_HALF = "▀"
 PIXELS_A_CELL = 8
 
 
-def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
+def pixels(episode: Episode, width: int, height: int) -> tuple[NumpyArray | None, str]:
     """The picture of an episode as it is now."""
     picture = _draw_picture(episode, width, height)
     if picture is None:
@@ -23,7 +24,7 @@ def pixels(episode: Episode, width: int, height: int) -> tuple[Any, str]:
     return shrunk(image, width, height), title
 
 
-def shrunk(image: Any, width: int, height: int) -> Any:
+def shrunk(image: NumpyArray, width: int, height: int) -> NumpyArray:
     """An image as means over so many cells of two pixels, one above the other."""
     rows = np.array_split(np.arange(image.shape[0]), 2 * height)
     columns = np.array_split(np.arange(image.shape[1]), width)
@@ -65,7 +66,7 @@ def _enlarged(image: Any, width: int) -> Any:
     return np.repeat(np.repeat(image, times, 0), times, 1)
 
 
-def blocks(image: Any, fine: bool = True) -> Any:
+def blocks(image: NumpyArray, fine: bool = True) -> Any:
     """Pixels as a `rich` text of half blocks."""
     from rich.text import Text
 

@@ -14,6 +14,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.errors import LookupFailed, SettingError, listed
@@ -133,7 +134,7 @@ class ReplayFrames:
             self._canvas.draw()
         self._still: Any = self._canvas.copy_from_bbox(self._figure.bbox)
 
-    def frame(self, moment: int) -> Any:
+    def frame(self, moment: int) -> NumpyArray:
         """The frame of a moment, uint8 of shape ``(height, width, 3)``; an episode that is over stays at its end."""
         self._canvas.restore_region(self._still)
         renderer = self._canvas.get_renderer()

@@ -146,7 +146,7 @@ class EpisodeWriter:
 def _concatenated(first: RecordedEpisode, then: RecordedEpisode) -> RecordedEpisode:
     """An episode of two parts."""
 
-    def both(a: Any, b: Any) -> Any:
+    def both(a: NumpyArray, b: NumpyArray) -> NumpyArray:
         return np.concatenate([a, b]) if len(a) else b  # nothing has no type that matters
 
     actions = (

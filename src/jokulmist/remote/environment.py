@@ -7,7 +7,7 @@ import json
 import math
 import weakref
 from collections.abc import Mapping, Sequence
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 from jokulmist.environments.chance.noise import Noise
 from jokulmist.environments.declaration.parts import parameter
@@ -27,6 +27,9 @@ from jokulmist.errors import (
 from jokulmist.lanes.processes.lane import MOST_LOSSES_IN_A_ROW, Lost, ProcessLane
 from jokulmist.remote.link import Link, RemoteProgram
 from jokulmist.remote.messages import BadMessage, MomentReader, columns_of, outcome_of
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 KNOWN_FIELDS = (
     "protocol",
@@ -478,7 +481,7 @@ class RemoteCopy:
         if self._generation == self._batch.link.generation:
             self._batch.request_advance(self._arena, action, times)
 
-    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
+    def advance(self, state: Any, action: Any, draw: Draw) -> SimulatorState:
         if not self._states:
             self._refuse_gone()
             self._states = self._batch.advanced(self._arena)

@@ -195,7 +195,7 @@ class Modules:
         locals: Mapping[str, Any] | None = None,
         fromlist: Any = (),
         level: int = 0,
-    ) -> Any:
+    ) -> ModuleType:
         """What stands for Python's `__import__` in the modules of the set."""
         asking = (globals or {}).get("__jokulmist_source__")
         if level and asking is None:

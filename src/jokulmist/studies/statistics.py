@@ -55,7 +55,7 @@ def interquartile_mean(scores: Any, axis: int = -1) -> Any:
     return stats.trim_mean(np.asarray(scores, np.float64), TRIM, axis=axis)
 
 
-def mean(scores: Any) -> NumpyArray:
+def mean(scores: NumpyArray) -> NumpyArray:
     """The mean along the last axis."""
     means: NumpyArray = np.mean(scores, axis=-1)
     return means

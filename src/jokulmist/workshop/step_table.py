@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
@@ -77,7 +77,7 @@ def tabulate_steps(
     return pd.DataFrame(rows)
 
 
-def _action(environment: Environment, episode: Any, policy: Policy | str, draw: Any) -> Any:
+def _action(environment: Environment, episode: Any, policy: Policy | str, draw: Draw) -> Any:
     if isinstance(policy, Policy):
         chosen = policy.choose_in(episode)
     elif policy == RANDOM:

@@ -37,7 +37,9 @@ from jokulmist.agents.replay_updates import (
     turns_between,
 )
 from jokulmist.agents.sequences import lookahead_rows, stored_width
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import ActionDistribution, action_distribution, joint_over
@@ -152,7 +154,7 @@ class CriticAgent(Agent):
         refuse_few_slots(self, config, config.lookahead)
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         memory = {"noise": (), "returns": open_returns(config), **fresh_states(config)}
         if config.state_width:
             memory["judged"] = np.zeros((config.copies, config.remembered - config.state_width), np.float32)
@@ -164,7 +166,7 @@ class CriticAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def critics_of(config: Any, seed: int) -> Layout:
+    def critics_of(config: Config, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(config.network, config.spec, config.acting, 2, seed, config.critics_normalised)
 
@@ -178,7 +180,7 @@ class CriticAgent(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def chooses_by_numpy(config: Any) -> bool:
+    def chooses_by_numpy(config: Config) -> bool:
         return isinstance(config.network, Dense)
 
     @staticmethod
@@ -206,7 +208,7 @@ class CriticAgent(Agent):
         return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
-def begin_learner(agent: type[CriticAgent], config: Any, noise: Any, temperature: Any = ()) -> CriticLearner:
+def begin_learner(agent: type[CriticAgent], config: Config, noise: Draw, temperature: Any = ()) -> CriticLearner:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
     policy = agent.policy_of(config, seed_from(noise)).initial_weights()
     critics = agent.critics_of(config, seed_from(noise)).initial_weights()
@@ -233,7 +235,7 @@ def begin_learner(agent: type[CriticAgent], config: Any, noise: Any, temperature
     )
 
 
-def first_tries(acting: ActionDistribution, observed: Any, noise: Any) -> tuple[list[Any], Any]:
+def first_tries(acting: ActionDistribution, observed: ObservationBatch, noise: Draw) -> tuple[list[Any], Array]:
     """Random play: the index of each choice among those allowed, and numbers evenly over their bounds."""
     xp, indices = noise.xp, []
     rows = observed.numbers.shape[0]

@@ -5,6 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from typing import Any, NamedTuple
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.learning.action_distributions import ActionDistribution, joint_over
 from jokulmist.learning.networks.inputs import Inputs, apply_network
@@ -89,7 +90,7 @@ def values_at(critics: Any, inputs: Inputs, unit: Any) -> Any:
     return critics(with_action(inputs, unit))
 
 
-def with_action(inputs: Inputs, unit: Any) -> Inputs:
+def with_action(inputs: Inputs, unit: Array) -> Inputs:
     """What a critic is given: what is seen, and the numbers of the action."""
     import jax.numpy as jnp
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from jokulmist.agents.batches import as_flat
 from jokulmist.agents.contract import (
@@ -19,6 +19,7 @@ from jokulmist.agents.replay_updates import (
     start_of,
 )
 from jokulmist.agents.sequences import learned_rows, past_in, sample_sequences, time_major, with_past
+from jokulmist.arrays import Array
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.observation_scaling import (
@@ -28,6 +29,10 @@ from jokulmist.learning.observation_scaling import (
 )
 from jokulmist.learning.optimisation import descend, squared
 from jokulmist.learning.reward_scaling import returns_after, spread_of
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
+    from jokulmist.learning.replay import Sample
 
 Update = Callable[..., tuple[CriticUpdateState, Any]]
 
@@ -137,14 +142,14 @@ class CriticRows(NamedTuple):
     steps: Any = ()
     counts: Any = ()
 
-    def mean(self, amounts: Any) -> Any:
+    def mean(self, amounts: Array) -> Array:
         """The mean over the rows, the last axis."""
         import jax.numpy as jnp
 
         return amounts @ self.counts if self.past else jnp.mean(amounts, axis=-1)
 
 
-def rows_from(config: Any, learner: CriticLearner, sample: Any, spread: Any, normal: Any) -> CriticRows:
+def rows_from(config: Config, learner: CriticLearner, sample: Sample, spread: Any, normal: Array) -> CriticRows:
     """A sample in the scale of the networks."""
     import jax.numpy as jnp
 
@@ -183,8 +188,8 @@ def critic_values(config: Any, critics: Any, rows: CriticRows) -> Any:
 
 
 def critics_step(
-    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows, target_q: Any
-) -> tuple[Any, Any, Any]:
+    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows, target_q: Array
+) -> tuple[Array, Any, Array]:
     """One step of all critics towards the wanted values, shape ``(rows,)``: weights, moments, and readings.
 
     The readings are loss, mean value, error, norm of the gradient.
@@ -220,8 +225,8 @@ def critics_step(
 
 
 def policy_step(
-    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, loss: Callable[[Any], Any]
-) -> tuple[Any, Any, Any]:
+    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, loss: Callable[[Any], Any]
+) -> tuple[Array, Any, Any]:
     """One step of the policy down a loss of its network, which also gives readings: weights, moments, readings."""
     import jax
 

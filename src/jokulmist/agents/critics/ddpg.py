@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -18,12 +18,17 @@ from jokulmist.agents.critics.critic_networks import (
 )
 from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.networks.layout import Layout, build_network
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
 
 
 class DeterministicAgent(CriticAgent):
@@ -57,15 +62,15 @@ class DeterministicAgent(CriticAgent):
             )
 
     @staticmethod
-    def policy_of(config: Any, seed: int) -> Layout:
+    def policy_of(config: Config, seed: int) -> Layout:
         return _policy_layout(config.network, config.spec, config.acting.width, seed)
 
     @classmethod
-    def fresh_learner(cls, config: Any, hyperparameters: Hyperparameters, noise: Any) -> CriticLearner:
+    def fresh_learner(cls, config: Config, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
         return begin_learner(cls, config, noise)
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         memory = CriticAgent.fresh_memory(config, hyperparameters)
         if config.noise == "ornstein-uhlenbeck":
             memory["noise"] = np.zeros((config.copies, config.acting.width), np.float32)
@@ -73,14 +78,14 @@ class DeterministicAgent(CriticAgent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
-    ) -> tuple[Any, Any, Any]:
+    ) -> tuple[Array, Any, Any]:
         xp, acting = noise.xp, config.acting
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         if xp is np:
@@ -199,7 +204,7 @@ class DDPG(DeterministicAgent):
     noise: Literal["gaussian", "ornstein-uhlenbeck"] = "ornstein-uhlenbeck"
 
     @staticmethod
-    def critics_of(config: Any, seed: int) -> Layout:
+    def critics_of(config: Config, seed: int) -> Layout:
         return critics_layout(config.network, config.spec, config.acting, 1, seed, config.critics_normalised)
 
     @staticmethod

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -21,12 +21,17 @@ from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, fo
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
 from jokulmist.agents.sequences import at_the_end, before_each
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
 from jokulmist.learning.networks.layout import Layout
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.optimisation import descend
+
+if TYPE_CHECKING:
+    from jokulmist.learning.networks.inputs import Inputs
 
 
 class SAC(CriticAgent):
@@ -99,11 +104,11 @@ class SAC(CriticAgent):
         return config
 
     @staticmethod
-    def policy_of(config: Any, seed: int) -> Layout:
+    def policy_of(config: Config, seed: int) -> Layout:
         return policy_layout(config.network, config.spec, config.acting, True, False, False, seed)
 
     @classmethod
-    def fresh_learner(cls, config: Any, hyperparameters: Hyperparameters, noise: Any) -> CriticLearner:
+    def fresh_learner(cls, config: Config, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
         acting = config.acting
         parts = len(acting.choices) + len(acting.units.ranges)
         learner = begin_learner(cls, config, noise, np.full(parts, math.log(hyperparameters.temperature), np.float32))
@@ -112,14 +117,14 @@ class SAC(CriticAgent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
-    ) -> tuple[Any, Any, Any]:
+    ) -> tuple[Array, Any, Any]:
         xp, acting = noise.xp, config.acting
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         past: Any = ()
@@ -164,7 +169,7 @@ class SAC(CriticAgent):
         )
 
     @staticmethod
-    def probabilities(config: Any, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def probabilities(config: Config, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         policy = config.layout.module(learner.learning.policy)
@@ -174,7 +179,9 @@ class SAC(CriticAgent):
         return probabilities_by_part(config.acting, outputs, observed.legal)
 
 
-def soft_value(config: Any, temperature: Any, policy: Any, critics: Any, inputs: Any, legal: Any, normal: Any) -> Any:
+def soft_value(
+    config: Config, temperature: Array, policy: Any, critics: Any, inputs: Inputs, legal: Any, normal: Array
+) -> Any:
     """The soft value of observations, ``E[min_k Q_k(s, a) - alpha log pi(a|s)]``, one sample of the numbers and the
     expectation over the choices (2018b, equation 3); and the entropy of each part."""
     import jax.numpy as jnp
@@ -223,7 +230,7 @@ def with_memory_at_targets(
     return Remembering(policy, next(outputs)), Remembering(critics, next(outputs))
 
 
-def wanted_entropies(config: Any, hyperparameters: Hyperparameters) -> Any:
+def wanted_entropies(config: Config, hyperparameters: Hyperparameters) -> Array:
     """The entropy target of each part, choices first."""
     import jax.numpy as jnp
 
@@ -234,8 +241,8 @@ def wanted_entropies(config: Any, hyperparameters: Hyperparameters) -> Any:
 
 
 def update(
-    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
-) -> tuple[CriticUpdateState, Any]:
+    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+) -> tuple[CriticUpdateState, Array]:
     """One step of the critics towards ``y = R_n + discount^n V(s_n)`` (2018b, equations 5 and 6), of the
     policy up its soft value (equation 9), of the temperature (equation 18), and of the target networks; and the
     readings."""

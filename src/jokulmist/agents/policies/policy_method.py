@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
-from typing import Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 import numpy as np
 
@@ -30,6 +30,8 @@ from jokulmist.agents.policy_networks import (
     probabilities_by_part,
 )
 from jokulmist.agents.recurrence import apply_network, apply_to_next, fresh_states, past_by_time, past_of
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import reward_scaling
@@ -51,6 +53,10 @@ from jokulmist.learning.observation_scaling import (
 from jokulmist.learning.optimisation import Optimiser, descend, first_moments
 from jokulmist.learning.reward_scaling import in_scale, spread_of
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.learning.networks.inputs import Inputs
+    from jokulmist.learning.optimisation import Moments
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 # Of a run that begins with what another learned; see `PPO`.
@@ -211,7 +217,7 @@ class PolicyAgent(Agent):
         return self.horizon
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> PolicyLearner:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
         weights = _layout_of(config, seed_from(noise)).initial_weights()
         begin_spread(weights, config.acting, hyperparameters.first_spread)
         return PolicyLearner(
@@ -224,12 +230,12 @@ class PolicyAgent(Agent):
         )
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         return {"returns": reward_scaling.open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,
@@ -254,7 +260,7 @@ class PolicyAgent(Agent):
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
-    def chooses_by_numpy(config: Any) -> bool:
+    def chooses_by_numpy(config: Config) -> bool:
         return isinstance(config.network, Dense)
 
     @staticmethod
@@ -262,7 +268,7 @@ class PolicyAgent(Agent):
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
-    def probabilities(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def probabilities(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         outputs, _ = _compiled_first_outputs()(config, learner, observed)
         return probabilities_by_part(config.acting, outputs, observed.legal)
@@ -303,8 +309,8 @@ def _compiled_first_outputs() -> Any:
 
 
 def hold_policy(
-    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, advantages: Any
-) -> tuple[Hyperparameters, Any]:
+    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, advantages: Array
+) -> tuple[Hyperparameters, Array]:
     """Hyperparameters and advantages under which the policy stands still as long as only the value learns: without the
     entropy bonuses, too, which would undo a policy that the run begins with."""
     learns = 1.0 * (learner.updates >= config.value_first)
@@ -312,20 +318,20 @@ def hold_policy(
     return Hyperparameters(**{**vars(hyperparameters), **bonuses}), advantages * learns
 
 
-def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean: Any) -> tuple[Any, Any]:
+def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean: Any) -> tuple[Array, Array]:
     """What the entropies add to what is maximised, and the mean entropy that is told."""
     choices, ranges = mean(likelihood.choice_entropy), mean(likelihood.range_entropy)
     return hyperparameters.entropy_bonus * choices + hyperparameters.range_entropy_bonus * ranges, choices + ranges
 
 
-def observed_by(config: Any, statistics: Running | None, observed: ObservationBatch) -> Any:
+def observed_by(config: Config, statistics: Running | None, observed: ObservationBatch) -> Inputs:
     """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins
     near an even one, plays at random."""
     inputs = prepared(config.spec, config.scaling, statistics, observed)
     return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
 
-def _layout_of(config: Any, seed: int) -> Layout:
+def _layout_of(config: Config, seed: int) -> Layout:
     value = getattr(config, "baseline", True)
     return policy_layout(config.network, config.spec, config.acting, config.spread_by_state, config.shared, value, seed)
 
@@ -353,7 +359,7 @@ class PolicyBatch(NamedTuple):
         return self.legal, self.actions, self.samples
 
 
-def batch_of(config: Any, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Any]:
+def batch_of(config: Config, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Inputs]:
     """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after
     each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
@@ -365,8 +371,8 @@ def batch_of(config: Any, learner: PolicyLearner, experience: Experience) -> tup
 
 
 def rewards_in_scale(
-    hyperparameters: Hyperparameters, learner: PolicyLearner, open_returns: Any, experience: Experience
-) -> tuple[Experience, PolicyLearner, Any]:
+    hyperparameters: Hyperparameters, learner: PolicyLearner, open_returns: Array, experience: Experience
+) -> tuple[Experience, PolicyLearner, Array]:
     """Experience whose rewards have the scale that is learned in, with the returns that they followed."""
     bootstrap_weight = bootstrap_discount(hyperparameters, experience.advances)
     scaled, returns, open_returns = in_scale(experience, learner.returns, open_returns, bootstrap_weight)
@@ -395,14 +401,14 @@ def penalise_divergence(
 
 
 def estimate_advantages(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learner: PolicyLearner,
     experience: Experience,
     batch: PolicyBatch,
     past: Any,
-    after: Any,
-) -> tuple[Any, Any, Any]:
+    after: Inputs,
+) -> tuple[Array, Array, Array]:
     """The advantages of a batch (Schulman et al., 2016, equation 16), the values that they are taken from, and the
     log-probabilities of its actions, each of shape ``(rows,)``."""
     networks = config.layout.module(learner.weights)
@@ -421,7 +427,7 @@ def estimate_advantages(
     return advantages, values, log_probability
 
 
-def values_are_calibrated(advantages: Any) -> Any:
+def values_are_calibrated(advantages: Array) -> Array:
     """Whether the value has found the level of the returns: the mean advantage is small beside their spread."""
     import jax.numpy as jnp
 
@@ -454,8 +460,8 @@ def after_update(
 
 
 def descended_by(
-    config: Any, hyperparameters: Hyperparameters, weights: Any, moments: Any, loss: Any
-) -> tuple[Any, Any, Any, Any]:
+    config: Config, hyperparameters: Hyperparameters, weights: Array, moments: Moments, loss: Any
+) -> tuple[Array, Moments, Any, Array]:
     """One step down a loss of the networks."""
     import jax
 

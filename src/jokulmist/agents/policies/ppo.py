@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 from jokulmist.agents.batches import in_parts, in_rows
 from jokulmist.agents.contract import (
@@ -27,9 +27,14 @@ from jokulmist.agents.policies.policy_method import (
     values_are_calibrated,
 )
 from jokulmist.agents.recurrence import apply_network, in_time, split_sequences, stretch_of
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.advantages import explained_variance, standardise
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience
 
 # The least spread that advantages are divided by, where rewards are in scale: six seeds of `mast` (benchmarks/proving),
 # 500,000 decisions, ended at 0.48 of the way on one without it, at 1.00 on all with it; no problem of the choosing half
@@ -128,7 +133,12 @@ class PPO(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: PolicyLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
         from jax import lax
@@ -142,7 +152,7 @@ class PPO(PolicyAgent):
         count = experience.rewards.size // length
         steps, size = split_evenly(count, max(1, config.minibatch // length))
 
-        def epoch(state: Any, order: Any) -> Any:
+        def epoch(state: Any, order: Array) -> Any:
             mixed = take_rows(rows, order[: steps * size])
             parts = in_parts(mixed, steps, size)
             return lax.scan(lambda state, part: _step(config, hyperparameters, state, part), state, parts)
@@ -157,8 +167,8 @@ class PPO(PolicyAgent):
 
 
 def rows_of(
-    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Any
-) -> tuple[PPORows, Any, Any]:
+    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
+) -> tuple[PPORows, Array, Array]:
     """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
     batch, past, after = batch_of(config, learner, experience)
@@ -187,8 +197,8 @@ def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
 
 
 def objective(
-    config: Any, hyperparameters: Hyperparameters, networks: Any, rows: PPORows
-) -> tuple[Any, tuple[Any, ...]]:
+    config: Config, hyperparameters: Hyperparameters, networks: Any, rows: PPORows
+) -> tuple[Array, tuple[Any, ...]]:
     """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
     import jax.numpy as jnp
 
@@ -216,7 +226,7 @@ def objective(
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)
 
 
-def _step(config: Any, hyperparameters: Hyperparameters, state: Any, rows: PPORows) -> Any:
+def _step(config: Config, hyperparameters: Hyperparameters, state: Any, rows: PPORows) -> Any:
     """One step on a minibatch; none, once the divergence was too large."""
     import jax
     import jax.numpy as jnp
@@ -233,7 +243,7 @@ def _step(config: Any, hyperparameters: Hyperparameters, state: Any, rows: PPORo
     return (*accepted, going), (*readings, norm)
 
 
-def take_rows(rows: PPORows, order: Any) -> PPORows:
+def take_rows(rows: PPORows, order: Array) -> PPORows:
     """Rows in another order. All numbers are taken together: one gather instead of one each."""
     import jax
     import jax.numpy as jnp

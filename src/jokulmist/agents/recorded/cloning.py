@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar
+from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
@@ -11,9 +11,13 @@ from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.observation_scaling import fresh_statistics
 from jokulmist.learning.optimisation import first_moments
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience
 
 
 class Cloning(RecordedPolicy):
@@ -47,7 +51,7 @@ class Cloning(RecordedPolicy):
         return False
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> PolicyLearner:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
         weights = Cloning.layout_of(config, seed_from(noise)).initial_weights()
         begin_spread(weights, config.acting, 0.5)
         return PolicyLearner(
@@ -59,13 +63,15 @@ class Cloning(RecordedPolicy):
         )
 
     @staticmethod
-    def taught(config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Any) -> PolicyLearner:
+    def taught(
+        config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience
+    ) -> PolicyLearner:
         """The learner before its first update on some records."""
         return learner._replace(statistics=statistics_over(config, rows))
 
     @staticmethod
     def learn_rows(
-        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience, noise: Draw
     ) -> tuple[PolicyLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, NoReturn
+from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
 
 import numpy as np
 
 from jokulmist.agents.contract import Agent, Config, Count, FixedShare, Limit, Scheduled
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution, action_distribution
@@ -16,6 +17,10 @@ from jokulmist.learning.networks.layout import Layout, NetworkSetting, fitting, 
 from jokulmist.learning.observation_scaling import WARM_UP, Scaling, fresh_statistics, gathered
 from jokulmist.learning.optimisation import Optimiser
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience, Hyperparameters
+    from jokulmist.agents.policies.policy_method import PolicyLearner
 
 
 class RecordedPolicy(Agent):
@@ -68,13 +73,20 @@ class RecordedPolicy(Agent):
         return True
 
     @staticmethod
-    def layout_of(config: Any, seed: int) -> Layout:
+    def layout_of(config: Config, seed: int) -> Layout:
         return policy_layout(
             config.network, config.spec, config.acting, config.spread_by_state, False, config.baseline, seed
         )
 
     @staticmethod
-    def learn(config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any) -> NoReturn:
+    def learn(
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: PolicyLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
+    ) -> NoReturn:
         raise SettingError(
             "this method learns from records, and not while it acts. Use `jm.learn_from(records, agent, steps=...)`."
         )

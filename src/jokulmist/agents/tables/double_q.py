@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -11,7 +11,13 @@ from jokulmist.agents.contract import Hyperparameters, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw, PlainDraw
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config, Experience
 
 
 class DoubleQLearning(TableAgent):
@@ -40,12 +46,12 @@ class DoubleQLearning(TableAgent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
-        observed: Any,
-        noise: Any,
+        observed: ObservationBatch,
+        noise: Draw,
         explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(config.spec.masked)
@@ -58,7 +64,12 @@ class DoubleQLearning(TableAgent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        memory: Carried,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
@@ -88,7 +99,13 @@ class DoubleQLearning(TableAgent):
 
     @classmethod
     def scalar(
-        cls, config: Any, hyperparameters: Any, learner: Any, explore: Any, learn: Any, exploring: bool = True
+        cls,
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        explore: PlainDraw,
+        learn: Any,
+        exploring: bool = True,
     ) -> None:  # it has no twin in plain numbers
         return None
 
@@ -98,12 +115,12 @@ class DoubleQLearning(TableAgent):
         return {"values": learner.values[:, cell].mean(axis=0)}
 
     @staticmethod
-    def values(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def values(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         """The mean of both values of each action by label, one a row."""
         cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
         return by_label(config.spec, np.asarray(learner.values)[:, cells].mean(axis=0))
 
 
-def _flat(values: Any) -> Any:
+def _flat(values: Array) -> Array:
     """Both tables as one, the second below the first."""
     return values.reshape(-1, values.shape[-1])

@@ -6,13 +6,16 @@ Sutton (1990), "Integrated architectures for learning, planning, and reacting": 
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
 from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.tables.cells import FORBIDDEN
 from jokulmist.errors import SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
 
 OUTCOMES = 16
 LEADING = 16
@@ -57,7 +60,7 @@ class Model(NamedTuple):
     led: Any
 
 
-def fresh_model(config: Any) -> Model:
+def fresh_model(config: Config) -> Model:
     cells, entries = config.grid.cells, config.grid.cells * config.actions
     if entries > MOST_ENTRIES:
         raise SettingError(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
@@ -13,8 +13,12 @@ from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
 from jokulmist.agents.tables.scalar_agent import ScalarTable
 from jokulmist.agents.tables.table import Carried, Table, TableAgent
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
 
 NOT_RECORDED = -1e9
 
@@ -81,13 +85,18 @@ class QLearning(TableAgent):
             )
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw | None) -> Table:
         learner = TableAgent.fresh_learner(config, hyperparameters, noise)
         return learner._replace(model=fresh_model(config)) if config.planning else learner
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        memory: Carried,
+        experience: Experience,
+        noise: Any,
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         after, memory, readings = TableAgent.learn(config, hyperparameters, learner, memory, experience, noise)
         if not config.planning:
@@ -115,7 +124,7 @@ class QLearning(TableAgent):
     @classmethod
     def scalar(
         cls,
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: Table,
         explore: Any,
@@ -129,14 +138,14 @@ class QLearning(TableAgent):
         )
 
     @staticmethod
-    def taught(config: Any, hyperparameters: Hyperparameters, learner: Table, rows: Any) -> Table:
+    def taught(config: Config, hyperparameters: Hyperparameters, learner: Table, rows: Experience) -> Table:
         """The learner before its first sweep over records: the value of what was not recorded is so low that nothing
         chooses it."""
         return Table(np.full_like(learner.values, NOT_RECORDED))
 
     @staticmethod
     def learn_rows(
-        config: Any, hyperparameters: Hyperparameters, learner: Table, rows: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Table, rows: Experience, noise: Draw
     ) -> tuple[Table, tuple[()], tuple[Any, ...]]:
         """One sweep of fitted Q over all records (Ernst, Geurts and Wehenkel, 2005): each entry becomes the mean of its
         targets.

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.tables.cells import SCALARS
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
+from jokulmist.arrays import Array
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
 
 
 class ScalarTable:
     """The `ScalarAgent` of a table."""
 
     def __init__(
-        self, config: Any, hyperparameters: Hyperparameters, table: Any, explore: Any, learn: Any, exploring: bool
+        self, config: Config, hyperparameters: Hyperparameters, table: Array, explore: Any, learn: Any, exploring: bool
     ) -> None:
         copies = config.copies
         self._place, self._method, self._copies = config.grid.place, config.method, copies

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import Annotated, Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, NamedTuple
 
 import numpy as np
 from pydantic import BeforeValidator
@@ -24,13 +24,18 @@ from jokulmist.agents.contract import Agent, Config, DiscountPer, FixedShare, Hy
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.scalar_agent import ScalarTable
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.actions import Choice
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over, refuse_ranges
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
 
 MOST_TRACED, LEAST_TRACE = 512, 1e-3
 # Rows are written out action by action.
@@ -152,11 +157,11 @@ class TableAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw | None) -> Table:
         return Table(np.full((config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Carried:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Carried:
         pending = np.full(config.copies, -1, np.int32)
         if not config.traced:
             return Carried(pending)
@@ -171,11 +176,11 @@ class TableAgent(Agent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
-        observed: Any,
+        observed: ObservationBatch,
         noise: Any,
         explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
@@ -196,7 +201,12 @@ class TableAgent(Agent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: Table, memory: Carried, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Table,
+        memory: Carried,
+        experience: Experience,
+        noise: Any,
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
@@ -245,7 +255,7 @@ class TableAgent(Agent):
     @classmethod
     def scalar(
         cls,
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: Table,
         explore: Any,
@@ -263,24 +273,24 @@ class TableAgent(Agent):
         return {"values": learner.values[cell]}
 
     @staticmethod
-    def values(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def values(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
         return by_label(config.spec, np.asarray(learner.values)[cells])
 
 
 def _traced(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learner: Table,
     memory: Carried,
-    transition: Any,
-    cell: Any,
+    transition: Experience,
+    cell: Array,
     row: Any,
-    actions: Any,
-    next_value: Any,
-    action_value: Any,
-    outside: Any,
+    actions: Array,
+    next_value: Array,
+    action_value: Array,
+    outside: Array,
 ) -> tuple[Table, Carried, tuple[Any, ...]]:
     """An update that also reaches the entries that were left before.
 
@@ -322,7 +332,7 @@ def of_action(row: Sequence[Any], action: Any) -> Any:
     return action_value
 
 
-def rows_of(table: Any, cell: Any, noise: Any, allowed: Any = None) -> list[Any]:
+def rows_of(table: Array, cell: Array, noise: Any, allowed: Array | None = None) -> list[Any]:
     """The rows of the given cells, as one array over copies for each action; `allowed` has the shape ``(copies,
     actions)``.
 
@@ -341,7 +351,7 @@ def rows_of(table: Any, cell: Any, noise: Any, allowed: Any = None) -> list[Any]
     return [rows[:, k] for k in range(table.shape[1])]
 
 
-def meeting(error: Any, key: Any, entries: int) -> Any:
+def meeting(error: Array, key: Array, entries: int) -> Array:
     """The errors, where copies meet in one of the table's entries the mean of theirs."""
     import jax.numpy as jnp
 
@@ -358,7 +368,7 @@ def meeting(error: Any, key: Any, entries: int) -> Any:
     return summed[:, 0] / summed[:, 1]
 
 
-def written(table: Any, cell: Any, action: Any, value: Any) -> Any:
+def written(table: Array, cell: Array, action: Any, value: Array) -> Array:
     from jax import lax
 
     if cell.shape[0] == 1:

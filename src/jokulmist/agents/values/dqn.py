@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import Any, ClassVar, Literal, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
@@ -48,6 +48,8 @@ from jokulmist.agents.values.dqn_updates import (
     update,
     update_sequences,
 )
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
@@ -66,6 +68,10 @@ from jokulmist.learning.observation_scaling import (
 from jokulmist.learning.optimisation import Optimiser, first_moments
 from jokulmist.learning.reward_scaling import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
+    from jokulmist.learning.replay import Replay, Sample
 
 SMALLEST_ERROR = 1e-3
 STARTED_REPLAY = 5_000
@@ -295,7 +301,7 @@ class DQN(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> DQNLearner:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> DQNLearner:
         weights = _layout(
             config.network, config.spec, _outputs(config), seed_from(noise), config.dueling
         ).initial_weights()
@@ -320,12 +326,12 @@ class DQN(Agent):
         )
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         return {"returns": open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: DQNLearner,
         memory: Any,
@@ -353,12 +359,12 @@ class DQN(Agent):
 
     @staticmethod
     def learn(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: DQNLearner,
         memory: Any,
-        experience: Any,
-        noise: Any,
+        experience: Experience,
+        noise: Draw,
         bonus: Any = None,
     ) -> tuple[DQNLearner, Any, tuple[Any, ...]]:
         spec = config.spec
@@ -464,7 +470,7 @@ class DQN(Agent):
         return learner, (), tuple(readings)
 
     @staticmethod
-    def chooses_by_numpy(config: Any) -> bool:
+    def chooses_by_numpy(config: Config) -> bool:
         return isinstance(config.network, Dense) and not config.dueling
 
     @staticmethod
@@ -472,7 +478,7 @@ class DQN(Agent):
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         xp = np if DQN.chooses_by_numpy(config) else None
         values = np.asarray(action_values(config, learner.weights, learner.statistics, observed, xp))
@@ -517,15 +523,15 @@ def _learned_from_sequences(
 
 
 def _learned_from_transitions(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
-    replay: Any,
+    replay: Replay,
     spread: Any,
-    draws: tuple[Any, Any],
+    draws: tuple[Array, Any],
     updates: int,
     bonus: Any,
-) -> tuple[DQNUpdateState, Any]:
+) -> tuple[DQNUpdateState, Array]:
     """Updates on transitions; `draws` are those of the transitions, and those of the weights of a noisy network."""
     import jax.numpy as jnp
 
@@ -552,7 +558,7 @@ def _learned_from_transitions(
         later = network_outputs(config, target, learning.statistics, sample.following)
     update_index = jnp.repeat(jnp.arange(updates), config.minibatch) if config.noisy else ()
 
-    def step(state: DQNUpdateState, sample: Any, later: Any, update_index: Any) -> Any:
+    def step(state: DQNUpdateState, sample: Sample, later: Array, update_index: Any) -> Any:
         return update(
             config, hyperparameters, state, sample, later, noise_of_weights[update_index[0]] if config.noisy else ()
         )
@@ -584,7 +590,7 @@ def _moved_target(
     return jnp.where((due > 0) & started, moved, learner.target)
 
 
-def _outputs(config: Any) -> int:
+def _outputs(config: Config) -> int:
     count: int = config.joint.count
     return count * (config.quantiles or 1) + (1 if config.dueling else 0)
 

@@ -3,7 +3,8 @@ recurrent network."""
 
 from __future__ import annotations
 
-from typing import Any, NamedTuple
+from types import ModuleType
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import numpy as np
 
@@ -13,10 +14,17 @@ from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.sequences import at_the_end, learned_rows, past_in, time_major
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.networks.inputs import apply_network
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.optimisation import descend, huber, squared
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
+    from jokulmist.agents.values.dqn import DQNLearner
+    from jokulmist.learning.observation_scaling import Running
+    from jokulmist.learning.replay import Sample
 
 
 class DQNUpdateState(NamedTuple):
@@ -29,7 +37,9 @@ class DQNUpdateState(NamedTuple):
     statistics: Any
 
 
-def action_values(config: Any, weights: Any, statistics: Any, seen: ObservationBatch, xp: Any = None) -> Any:
+def action_values(
+    config: Config, weights: Array, statistics: Running | None, seen: ObservationBatch, xp: ModuleType | None = None
+) -> Array:
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(config.spec, config.scaling, statistics, seen)
     layout = config.layout
@@ -43,7 +53,9 @@ def action_values(config: Any, weights: Any, statistics: Any, seen: ObservationB
     return masked_values(config.spec, _values(config, outputs), seen.legal)
 
 
-def remembered_values(config: Any, learner: Any, seen: ObservationBatch, states: Any) -> tuple[Any, Any]:
+def remembered_values(
+    config: Config, learner: DQNLearner, seen: ObservationBatch, states: Array
+) -> tuple[Array, Array]:
     """The same of a recurrent network that remembers something, and the states after."""
     inputs = prepared(config.spec, config.scaling, learner.statistics, seen)
     outputs, after = config.layout.module(learner.weights).step(inputs, states)
@@ -69,19 +81,19 @@ def _values(config: Any, outputs: Any) -> Any:
     return outputs[:, :1] + advantages - advantages.mean(axis=1, keepdims=True)
 
 
-def noisy_weights(config: Any, weights: Any, draws: Any, network_index: int) -> Any:
+def noisy_weights(config: Config, weights: Array, draws: Any, network_index: int) -> Array:
     """The weights of a network; where they are noisy, with a draw of their noise."""
     import jax.numpy as jnp
 
     return noisy.with_noise(config.layout, weights, draws[network_index], jnp) if config.noisy else weights
 
 
-def leaves_of(config: Any, weights: Any) -> list[Any]:
+def leaves_of(config: Config, weights: Array) -> list[Any]:
     """What a loss is differentiated by: the arrays of the network, or where they are noisy the whole vector."""
     return [weights] if config.noisy else config.layout.leaves(weights)
 
 
-def module_of(config: Any, leaves: list[Any], draws: Any) -> Any:
+def module_of(config: Config, leaves: list[Any], draws: Any) -> Any:
     """The network of these."""
     if config.noisy:
         return config.layout.module(noisy_weights(config, leaves[0], draws, 0))
@@ -110,7 +122,7 @@ def targets(config: Any, learning: DQNUpdateState, sample: Any, target_outputs: 
 
 
 def _stepped(
-    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, loss_of: Any
+    config: Config, hyperparameters: Hyperparameters, learning: DQNUpdateState, loss_of: Any
 ) -> tuple[DQNUpdateState, Any]:
     """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the
     norm of the gradient, and the errors."""
@@ -164,14 +176,14 @@ def update_sequences(
 
 
 def _mean_loss(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
-    sample: Any,
-    each: Any,
-    values: Any,
-    chosen_q: Any,
-    td_error: Any,
-) -> tuple[Any, Any]:
+    sample: Sample,
+    each: Array,
+    values: Array,
+    chosen_q: Array,
+    td_error: Array,
+) -> tuple[Array, Any]:
     """The loss of a minibatch from that of each row, with what `conservative` adds (Kumar et al., 2020, equation 4);
     the errors and the readings."""
     import jax
@@ -220,11 +232,11 @@ def update_quantiles(
 
 
 def update(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
-    sample: Any,
-    target_outputs: Any,
+    sample: Sample,
+    target_outputs: Array,
     draws: Any = (),
 ) -> tuple[DQNUpdateState, Any]:
     """One step down ``mean(w * loss(y - Q(s, a)))`` on one minibatch, of importance weights w; its readings, and the

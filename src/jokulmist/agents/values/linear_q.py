@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, ClassVar, NamedTuple
+from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
 
 import numpy as np
 
@@ -28,11 +28,17 @@ from jokulmist.agents.replay_updates import (
     start_of,
     turns_between,
 )
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind
 from jokulmist.learning.schedules import linear
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Experience
+    from jokulmist.learning.replay import Sample
 
 
 class LinearQLearner(NamedTuple):
@@ -135,7 +141,7 @@ class LinearQ(Agent):
         return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> LinearQLearner:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> LinearQLearner:
         weights = np.zeros((config.made_of.size, config.joint.count), np.float32)
         replay: Any = ()
         if config.replay:
@@ -144,14 +150,14 @@ class LinearQ(Agent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: LinearQLearner,
         memory: Any,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
-    ) -> tuple[Any, Any, tuple[()]]:
+    ) -> tuple[Array, Any, tuple[()]]:
         values = masked_values(config.spec, config.made_of.values(learner.weights, observed.numbers), observed.legal)
         index = chosen_index(config, values, observed, noise, hyperparameters.exploration if explore else None)
         return config.joint.native(index), memory, ()
@@ -200,14 +206,16 @@ class LinearQ(Agent):
         return LinearQLearner(weights, decisions, replay), memory, tuple(readings)
 
     @staticmethod
-    def taught(config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Any) -> LinearQLearner:
+    def taught(
+        config: Config, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience
+    ) -> LinearQLearner:
         """The learner before its first update on some records: as it begins, without replay, because the records are
         that."""
         return learner._replace(replay=())
 
     @staticmethod
     def learn_rows(
-        config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience, noise: Draw
     ) -> tuple[LinearQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
@@ -230,12 +238,12 @@ class LinearQ(Agent):
         return learner._replace(replay=())
 
     @staticmethod
-    def values(config: Any, learner: LinearQLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: Config, learner: LinearQLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         return by_label(config.spec, config.made_of.values(learner.weights, observed.numbers))
 
 
-def update(config: Any, hyperparameters: Hyperparameters, weights: Any, sample: Any) -> tuple[Any, Any]:
+def update(config: Config, hyperparameters: Hyperparameters, weights: Array, sample: Sample) -> tuple[Array, Array]:
     """One step on some transitions; and its readings."""
     import jax.numpy as jnp
 

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.learning.optimisation import huber
 
 
@@ -47,7 +48,7 @@ def of_action(quantiles: Any, index: Any) -> Any:
 REACH = 0.05
 
 
-def quantile_loss(chosen: Any, wanted: Any, reach: float = REACH) -> Any:
+def quantile_loss(chosen: Array, wanted: Array, reach: float = REACH) -> Array:
     """How far quantiles are from targets, one a row (equation 10): ``sum_i mean_j |tau_i - (u < 0)| huber(u) / reach``,
     u = target_j - quantile_i."""
     import jax.numpy as jnp

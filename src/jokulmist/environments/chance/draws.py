@@ -21,6 +21,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.chance.noise import BaseKind, Noise, Stream
 from jokulmist.errors import NoiseError
 
@@ -153,7 +154,7 @@ class Draw:
         order = self.xp.rint(self._take("order", (count,)))  # exact in float32 up to 2**24
         return self.xp.asarray(order, dtype=self.xp.int32)
 
-    def _as_whole(self, value: Any, like: Any) -> Any:
+    def _as_whole(self, value: Array, like: Any) -> Any:
         return int(value) if isinstance(like, float) else self.xp.asarray(value, dtype=self.xp.int32)
 
 
@@ -318,7 +319,7 @@ def _binomial(xp: ModuleType, u: Any, trials: Any, probability: Any) -> Any:
     return xp.where(flipped, trials - successes, successes)
 
 
-def _log_gamma(xp: ModuleType, z: Any, u: Any, form: Any) -> Any:
+def _log_gamma(xp: ModuleType, z: Array, u: Array, form: Any) -> Any:
     """The logarithm of a gamma number: Marsaglia and Tsang (2000), section 4, with the boost of section 6 below a form
     of 1."""
     boosted = form < 1.0

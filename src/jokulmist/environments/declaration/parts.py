@@ -52,8 +52,8 @@ class Parameter(Part):
     @overload
     def __get__(self, instance: None, owner: type) -> Parameter: ...
     @overload
-    def __get__(self, instance: object, owner: type) -> Any: ...
-    def __get__(self, instance: object | None, owner: type) -> Any:
+    def __get__(self, instance: object, owner: type) -> Parameter: ...
+    def __get__(self, instance: object | None, owner: type) -> Parameter:
         # Not a data descriptor: the instance's own value is in its __dict__ and is found first.
         return self if instance is None else self.default
 

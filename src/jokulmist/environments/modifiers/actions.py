@@ -5,11 +5,15 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from types import ModuleType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
+from jokulmist.arrays import Array
 from jokulmist.environments.modifiers.base import ActionModifier, by_part, idle_of, modifier_setting
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.errors import SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 
 @dataclass(frozen=True, repr=False)
@@ -37,7 +41,7 @@ class StickyAction(ActionModifier):
     def start(self, xp: ModuleType, action: Action) -> Any:
         return (xp.asarray(False), idle_of(xp, action))
 
-    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Draw) -> tuple[Any, Array]:
         has_before, before = memory
         repeats = has_before & (draw.uniform() < self.chance)
         done = by_part(
@@ -86,7 +90,7 @@ class ActionDelay(ActionModifier):
     def start(self, xp: ModuleType, action: Action) -> Any:
         return tuple(idle_of(xp, action, self.idle) for _ in range(self.decisions))
 
-    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Draw) -> tuple[Any, Any]:
         newest = by_part(lambda part, like, new: xp.asarray(new, dtype=like.dtype), action, memory[0], native)
         return (*memory[1:], newest), memory[0]
 
@@ -122,7 +126,7 @@ class ActionNoise(ActionModifier):
                 "`jm.modifiers.StickyAction(0.1)`."
             )
 
-    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Any) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, action: Action, memory: Any, native: Any, draw: Draw) -> tuple[Any, Any]:
         def moved(part: Any, value: Any) -> Any:
             if isinstance(part, Choice):
                 return value

@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.modifiers.base import (
     ChannelValues,
     ObservationModifier,
@@ -88,13 +89,13 @@ class ObservationDelay(ObservationModifier):
 
     def start(
         self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
+    ) -> tuple[Array, ChannelValues]:
         value = parted(spec, first)[self.channel]
         return xp.stack([value] * self.decisions), first
 
     def update(
-        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
+        self, spec: Spec, xp: ModuleType, memory: Array, values: ChannelValues, surroundings: Surroundings
+    ) -> tuple[Array, ChannelValues]:
         parts = parted(spec, values)
         newest = xp.asarray(parts[self.channel])[None]
         parts[self.channel] = memory[0]
@@ -455,11 +456,11 @@ class Brighter(ObservationModifier):
 
     def start(
         self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
+    ) -> tuple[Array, ChannelValues]:
         return first.images[self.channel], first
 
     def update(
-        self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
+        self, spec: Spec, xp: ModuleType, memory: Array, values: ChannelValues, surroundings: Surroundings
+    ) -> tuple[Array, ChannelValues]:
         image = values.images[self.channel]
         return image, values._replace(images={**values.images, self.channel: xp.maximum(memory, image)})

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from types import ModuleType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from jokulmist.environments.modifiers.base import (
     ActionModifier,
@@ -17,6 +17,10 @@ from jokulmist.environments.modifiers.base import (
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
+    from jokulmist.environments.declaration.state import State
 
 
 class ObservationPipeline:
@@ -76,7 +80,7 @@ class ActionPipeline:
         """The memories at an episode's first decision."""
         return tuple(modifier.start(xp, self.action) for modifier in self.modifiers)
 
-    def modify(self, xp: ModuleType, memories: tuple[Any, ...], action: Any, draw: Any) -> tuple[tuple[Any, ...], Any]:
+    def modify(self, xp: ModuleType, memories: tuple[Any, ...], action: Any, draw: Draw) -> tuple[tuple[Any, ...], Any]:
         """Memories, and what is done instead of the action in own form."""
         new_memories = []
         for modifier, memory in zip(self.modifiers, memories, strict=True):
@@ -108,7 +112,7 @@ class RewardPipeline:
         return tuple(tuple(modifier.start(xp) for modifier in self._for_player(player)) for player in self.players)
 
     def modify(
-        self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: Any, after: Any, ended: Any
+        self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: State, after: State, ended: Any
     ) -> tuple[tuple[Any, ...], Any]:
         """Memories, and the reward that is learned from; of several players shape ``(players,)``."""
         if not self.players:

@@ -9,13 +9,16 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.texts import checked_name, checked_shape, checked_text
 from jokulmist.errors import ActionError, DeclarationError, listed, nearest
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 MOST_ALTERNATIVES = 100_000
 
@@ -94,7 +97,7 @@ class Choice:
         """The name of an index, for tables."""
         return self.labels[int(action)]
 
-    def random(self, draw: Any, mask: Any = None) -> Any:
+    def random(self, draw: Draw, mask: Any = None) -> Any:
         """A uniformly drawn action, among those that the mask allows (`legal.py`) where one is given."""
         if mask is None:
             return draw.integers(0, self.count)
@@ -181,7 +184,7 @@ class Range:
     def label(self, action: Any) -> str:
         return np.array2string(np.asarray(action), precision=3)
 
-    def random(self, draw: Any, mask: Any = None) -> Any:
+    def random(self, draw: Draw, mask: Any = None) -> Any:
         """A uniformly drawn action; bounds must be finite."""
         if not (np.all(np.isfinite(self.low)) and np.all(np.isfinite(self.high))):
             raise ActionError(f"random play needs finite bounds; got {self!r}. Give the range finite bounds.")
@@ -283,7 +286,7 @@ class Actions:
     def label(self, action: Any) -> str:
         return " ".join(f"{name}={part.label(getattr(action, name))}" for name, part in self.parts.items())
 
-    def random(self, draw: Any, mask: Any = None) -> Record:
+    def random(self, draw: Draw, mask: Any = None) -> Record:
         masks = iter(mask or ())
         return Record(
             **{

@@ -14,7 +14,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.arrays import NumpyArray
+from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.environments.spaces.texts import checked_name, checked_text
@@ -165,7 +165,7 @@ class Spec:
             row[self.slices[channel.name]] = value.reshape(-1)
         return row
 
-    def scaled(self, rows: Any) -> Any:
+    def scaled(self, rows: Array) -> Array:
         """Rows with each bounded channel brought to [-1, 1]; unbounded channels stay as they are."""
         scale, shift = self._scaling
         return rows * scale + shift

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist import cells
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.environment import Environment
@@ -277,7 +278,7 @@ class Episode:
         """All that was, from the begin; each but the first with the action that led to it."""
         return tuple(self._moments)
 
-    def image(self) -> Any:
+    def image(self) -> NumpyArray | None:
         """What a simulator looks like now, uint8 of shape ``(height, width, 3)``; None where it does not say."""
         look = getattr(self._copy.step.environment, "image", None)
         return None if not isinstance(self._copy.step, SimulatorStepper) or look is None else look()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -16,6 +16,9 @@ from jokulmist.environments.spaces.legal import DECIDING, STAYS, Mask, choices_o
 from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names, owner_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, listed, nearest
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 SEEDS = 2**23
 
@@ -165,7 +168,7 @@ class LocalCopy:
             self._simulator = made_again(self._environment, self._values)
         return self._reader.first(self._simulator.begin(seed))
 
-    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
+    def advance(self, state: Any, action: Any, draw: Draw | None) -> SimulatorState:
         """The stepper's call; `state` and `draw` are not looked at."""
         assert self._simulator is not None
         return self._reader.read(self._simulator.advance(action))
@@ -207,7 +210,7 @@ class SimulatorStepper(Stepper):
     def revalue(self, values: Mapping[str, Any]) -> None:
         self.environment.revalue(values)
 
-    def begin(self, draw: Any) -> Any:
+    def begin(self, draw: Draw) -> Any:
         try:
             state: Any = self.environment.begin(seed_from(draw))
         except Exception as failure:
@@ -220,10 +223,10 @@ class SimulatorStepper(Stepper):
     def cleared(self, state: Any) -> Any:
         return state
 
-    def observe(self, state: Any, draw: Any) -> list[float]:
+    def observe(self, state: Any, draw: Draw | None) -> list[float]:
         return list(state.row)
 
-    def look(self, state: Any, draw: Any) -> dict[str, Any]:
+    def look(self, state: Any, draw: Draw) -> dict[str, Any]:
         return dict(state.images)
 
     def legal(self, state: Any) -> Mask:
@@ -235,7 +238,7 @@ class SimulatorStepper(Stepper):
         return ["advance"]
 
 
-def seed_from(draw: Any) -> int:
+def seed_from(draw: Draw) -> int:
     """The seed of a simulator's episode: from draws, so that it depends on run, copy and turn."""
     return int(draw.integers(0, SEEDS)) * 256 + int(draw.integers(0, 256))
 

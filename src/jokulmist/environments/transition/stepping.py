@@ -12,10 +12,11 @@ import traceback
 from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.declaration.environment import Environment, describe, revalue
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.state import Field, State, zero_of
@@ -24,6 +25,9 @@ from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
+
+if TYPE_CHECKING:
+    from jokulmist.environments.chance.draws import Draw
 
 Judge = Callable[[Any, Any, Any], Any]
 
@@ -128,7 +132,7 @@ class Stepper:
         """Other parameters from the next episode on; the instance must be a lane's own."""
         revalue(self.environment, values)
 
-    def begin(self, draw: Any) -> State:
+    def begin(self, draw: Draw) -> State:
         """The first state of an episode, cast to its declared types."""
         try:
             state = self.environment.begin(draw)
@@ -150,7 +154,7 @@ class Stepper:
             state = after
         return self.cleared(state)
 
-    def advance(self, state: State, action: Any, draw: Any) -> State:
+    def advance(self, state: State, action: Any, draw: Draw | None) -> State:
         """The state after one advance; flows are zero before it."""
         try:
             after = self.environment.advance(state, action, draw)
@@ -254,7 +258,7 @@ class Stepper:
         except Exception as failure:
             self.failed_among([m.name for m in self.description.measures], failure)
 
-    def observe(self, state: State, draw: Any) -> list[float]:
+    def observe(self, state: State, draw: Draw | None) -> list[float]:
         """The flat row of the number channels, as Python floats, in the units of the environment."""
         values = state.__dict__
         if self._gather is not None:
@@ -276,7 +280,7 @@ class Stepper:
             self.failed_among([c[0] for c in self.channels], failure)
         return row
 
-    def _entries(self, value: Any, name: str) -> list[float]:
+    def _entries(self, value: Array, name: str) -> list[float]:
         try:
             array = np.asarray(value, np.float32)
         except (TypeError, ValueError):
@@ -291,7 +295,7 @@ class Stepper:
         entries: list[float] = array.reshape(-1).tolist()
         return entries
 
-    def look(self, state: State, draw: Any) -> dict[str, Any]:
+    def look(self, state: State, draw: Draw) -> dict[str, Any]:
         """The image channels, uint8, by name."""
         images = {}
         for channel, sensor, noisy in self.image_sensors:

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import traceback
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.chance.draws import PlainDraw, RowDraw
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
@@ -21,6 +22,9 @@ from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.stepping import Stepper, place_of
 from jokulmist.errors import JokulmistError
+
+if TYPE_CHECKING:
+    from jokulmist.lanes.compiled.copies import CompiledEnvironment
 
 COMPARED_STEPS = 256
 # float32 keeps 7 digits; a transition may lose two of them, relative to the range that a field moves in.
@@ -110,7 +114,7 @@ def meet(environment: Environment, steps: int) -> PlainTransitions:
     return met
 
 
-def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: int) -> tuple[Any, Any, int, Any]:
+def _transition(step: Stepper, state: State, action: Any, draw: Draw, advances: int) -> tuple[State, Any, int, Any]:
     """One plain transition with everything that is compared: after, terms, held, measures."""
     before = step.cleared(state)
     after = step.advance(before, action, draw)
@@ -122,7 +126,7 @@ def _transition(step: Stepper, state: State, action: Any, draw: Any, advances: i
     )
 
 
-def _analyse(environment: Environment, compiled: Any, met: PlainTransitions) -> Compilability:
+def _analyse(environment: Environment, compiled: CompiledEnvironment, met: PlainTransitions) -> Compilability:
     name = describe(environment).name
     try:
         _ = compiled.requests
@@ -138,7 +142,7 @@ def _analyse(environment: Environment, compiled: Any, met: PlainTransitions) -> 
     return Compilability(True)
 
 
-def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> tuple[Any, Any, Any]:
+def _traced(environment: Environment, compiled: CompiledEnvironment, met: PlainTransitions) -> tuple[Any, Any, State]:
     """All the transitions met, in one traced call."""
     import jax
     import jax.numpy as jnp
@@ -160,7 +164,7 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
         return jax.tree.map(lambda leaf: jnp.asarray(leaf, dtype=kinds[leaf.dtype.kind]), tree)
 
     @jax.jit
-    def everything(numbers: Any, befores: Any, actions: Any, advances: Any, noise: Any, unit: Any) -> Any:
+    def everything(numbers: Any, befores: State, actions: Any, advances: Array, noise: Any, unit: Array) -> Any:
         outcome = compiled.advance(numbers, {}, befores, actions, advances, noise[0], unit)
         channel_values = compiled.observe(numbers, {}, outcome.after, noise[1], noise[2], unit)
         allowed = (*compiled.legal(numbers, {}, outcome.after), compiled.asks(numbers, {}, outcome.after))
@@ -182,7 +186,7 @@ def _traced(environment: Environment, compiled: Any, met: PlainTransitions) -> t
 
 
 def _difference(
-    environment: Environment, met: PlainTransitions, outcome: Any, observed: Any, first_states: Any
+    environment: Environment, met: PlainTransitions, outcome: Any, observed: Any, first_states: State
 ) -> tuple[str, str] | None:
     """The first field, term, measure, channel or closing that differs: the method that gives it, and in words; or None.
 

@@ -16,11 +16,12 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import CountingDraw, Draw, Request, RowDraw
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe, outline_of
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT
-from jokulmist.environments.declaration.state import zero_of
+from jokulmist.environments.declaration.state import State, zero_of
 from jokulmist.environments.modifiers import ChannelValues, Surroundings
 from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.stepping import not_a_truth_value
@@ -78,7 +79,7 @@ class CompiledEnvironment:
             d.varying and d.varying.key,
         )
 
-    def twin(self, numbers: dict[str, Any]) -> Any:
+    def twin(self, numbers: dict[str, Any]) -> Environment:
         """The instance with traced parameters, whose ``xp`` is ``jax.numpy``."""
         env = self.environment
         twin = object.__new__(type(env))
@@ -100,7 +101,7 @@ class CompiledEnvironment:
             counted["begin"] = tuple(draw.requests)
             return state
 
-        def whole_step(numbers: Any, state: Any, action: Any) -> Any:
+        def whole_step(numbers: Any, state: State, action: Any) -> Any:
             vary, advance, sense, look = (CountingDraw(jnp) for _ in range(4))
             varying = self.description.varying
             varied = varying.values(vary, jnp.float32(0.0)) if varying is not None else {}
@@ -148,7 +149,7 @@ class CompiledEnvironment:
         jax.eval_shape(lambda a: d.action_pipeline.modify(jnp, d.action_pipeline.start(jnp), a, draws[2]), action)
         return tuple(tuple(draw.requests) for draw in draws)
 
-    def first_seen(self, channel_values: ChannelValues, rows: Any, unit: Any) -> tuple[Any, ChannelValues]:
+    def first_seen(self, channel_values: ChannelValues, rows: Any, unit: Array) -> tuple[Any, ChannelValues]:
         """Memories and what is seen through the modifiers at the first moments of all copies."""
         observation_pipeline = self.description.observation_pipeline
         if not observation_pipeline.modifiers:
@@ -158,7 +159,7 @@ class CompiledEnvironment:
         )(channel_values, rows)
 
     def seen(
-        self, memories: Any, channel_values: ChannelValues, actions: Any, steps: Any, rows: Any, unit: Any
+        self, memories: Any, channel_values: ChannelValues, actions: Any, steps: Array, rows: Any, unit: Array
     ) -> tuple[Any, ChannelValues]:
         """The same after an action; `steps` counts each episode's advances."""
         d = self.description
@@ -172,7 +173,7 @@ class CompiledEnvironment:
 
         return jax.vmap(single)(memories, channel_values, actions, steps, rows)
 
-    def handled(self, action_memories: Any, actions: Any, rows: Any, unit: Any) -> tuple[Any, Any]:
+    def handled(self, action_memories: Any, actions: Any, rows: Any, unit: Array) -> tuple[Any, Any]:
         """What is done in all copies instead of the actions that were decided."""
         action_pipeline = self.description.action_pipeline
         if not action_pipeline.modifiers:
@@ -181,7 +182,9 @@ class CompiledEnvironment:
             action_memories, actions, rows
         )
 
-    def valued(self, memories: Any, rewards: Any, befores: Any, afters: Any, ended: Any) -> tuple[Any, Any]:
+    def valued(
+        self, memories: Any, rewards: Array, befores: State | None, afters: State | None, ended: Array | None
+    ) -> tuple[Any, Array]:
         """Memories of the modifiers, and the rewards that are learned from."""
         reward_pipeline = self.description.reward_pipeline
         if not reward_pipeline.modifiers:
@@ -193,7 +196,7 @@ class CompiledEnvironment:
     # One function over all copies each; `numbers` is shared by them, everything else has a leading axis of copies.
     # `own` are the parameters that differ from copy to copy.
 
-    def vary(self, level: Any, rows: Any, unit: Any, copies: int) -> dict[str, Any]:
+    def vary(self, level: Array, rows: Any, unit: Array, copies: int) -> dict[str, Any]:
         """The parameters of the next episode of each copy, by name; shape ``(copies,)``."""
         varying = self.description.varying
         if varying is None:
@@ -217,7 +220,7 @@ class CompiledEnvironment:
         return self._mapped(lambda rows: single({}, rows), rows)
 
     def observe(
-        self, numbers: Any, copy_parameters: Any, states: Any, rows: Any, look_rows: Any, unit: Any
+        self, numbers: Any, copy_parameters: Any, states: State, rows: Any, look_rows: Any, unit: Array
     ) -> ChannelValues:
         """The bare channels of all copies: numbers as float32 of shape ``(copies, width)``, and the images."""
 
@@ -231,7 +234,7 @@ class CompiledEnvironment:
         stacked = jnp.stack(columns, axis=-1) if columns else jnp.zeros((copies, 0), jnp.float32)
         return ChannelValues(stacked, images)
 
-    def legal(self, numbers: Any, copy_parameters: Any, states: Any) -> Mask:
+    def legal(self, numbers: Any, copy_parameters: Any, states: State) -> Mask:
         """What is allowed in each copy: a tuple of truth values ``(copies, count)``; empty where the class does not
         say."""
         if not self.description.bare.masked:
@@ -251,11 +254,11 @@ class CompiledEnvironment:
         self,
         numbers: Any,
         copy_parameters: Any,
-        states: Any,
+        states: State,
         actions: Any,
-        advances: Any,
+        advances: Array,
         rows: Any,
-        unit: Any,
+        unit: Array,
         waited: Any = None,
     ) -> Advanced:
         """States after one advance of all copies, with terms, measures and the closings that hold, as bits.
@@ -313,11 +316,11 @@ class CompiledEnvironment:
         # Nothing is drawn: one state, which the caller repeats; a leading axis of one broadcasts over copies.
         return jax.tree.map(lambda leaf: leaf[None], single(rows))
 
-    def _cleared(self, state: Any) -> Any:
+    def _cleared(self, state: State) -> State:
         flows = {f.name: jnp.asarray(zero_of(f), dtype=f.dtype) for f in self.description.fields if f.role == "flow"}
         return state.replace(**flows) if flows else state
 
-    def _cast(self, state: Any, method: str) -> Any:
+    def _cast(self, state: State, method: str) -> State:
         cls = type(self.environment).State
         if type(state) is not cls:
             raise BrokenEnvironment(
@@ -344,7 +347,7 @@ class CompiledEnvironment:
         fresh.__dict__.update(cast)
         return fresh
 
-    def _sense(self, twin: Any, state: Any, draw: Any) -> list[Any]:
+    def _sense(self, twin: Environment, state: State, draw: Draw) -> list[Any]:
         sensors = {s.name: s for s in self._outline.sensors}
         entries: list[Any] = []
         for channel in self.description.bare.numbers:
@@ -363,7 +366,7 @@ class CompiledEnvironment:
             entries.extend(flat[k] for k in range(channel.size))
         return entries
 
-    def _look(self, twin: Any, state: Any, draw: Any) -> dict[str, Any]:
+    def _look(self, twin: Environment, state: State, draw: Draw) -> dict[str, Any]:
         sensors = {s.name: s for s in self._outline.sensors}
         images = {}
         for channel in self.description.bare.images:
@@ -390,13 +393,13 @@ class CompiledEnvironment:
             raise BrokenEnvironment(not_a_truth_value(self.description.name, f"{answer.dtype} of shape {answer.shape}"))
         return answer
 
-    def _judge(self, twin: Any, before: Any, action: Any, after: Any, advances: Any) -> Advanced:
+    def _judge(self, twin: Environment, before: State, action: Any, after: State, advances: Array) -> Advanced:
         arguments = {"before": before, "action": action, "after": after}
 
         def call(method: Any) -> Any:
             return getattr(twin, method.name)(*[arguments[name] for name in method.takes])
 
-        def number(method: Any) -> Any:
+        def number(method: Any) -> Array:
             value = jnp.asarray(call(method), dtype=jnp.float32)
             if value.shape != ():
                 raise BrokenEnvironment(

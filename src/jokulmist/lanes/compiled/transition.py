@@ -12,6 +12,8 @@ import jax
 import jax.numpy as jnp
 from jax import lax
 
+from jokulmist.arrays import Array
+from jokulmist.environments.declaration.state import State
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.transition.waiting import MOST_WAITING
@@ -103,7 +105,13 @@ class CompiledTransition:
         self.description = compiled.description
 
     def start(
-        self, numbers: Any, copy_parameters: Any, rows: BeginRows, unit: Any, mask: Any = None, states: Any = None
+        self,
+        numbers: Any,
+        copy_parameters: Any,
+        rows: BeginRows,
+        unit: Array,
+        mask: Array | None = None,
+        states: State | None = None,
     ) -> StartedEpisodes:
         """Begin an episode in all copies, or in those of `mask`; the others stay in their `states`."""
         compiled = self.compiled
@@ -123,14 +131,14 @@ class CompiledTransition:
         seen = ObservationBatch(observation.numbers, observation.images, legal, jnp.zeros(self.copies, jnp.int32))
         return StartedEpisodes(first_states, seen, memories, opened and opened._replace(after=()))
 
-    def no_reset(self, numbers: Any, copy_parameters: Any, states: Any, unit: Any) -> Any:
+    def no_reset(self, numbers: Any, copy_parameters: Any, states: State, unit: Array) -> Any:
         """`Begun.opened` where no episode has begun."""
         if not self.description.gated:
             return ()
         return Advancing(self.compiled, numbers, copy_parameters, None, unit).start((), self.copies)._replace(after=())
 
     def decided(
-        self, numbers: Any, before: EpisodeStates, actions: Any, noise: Any, t: Any, unit: Any, within: Any = None
+        self, numbers: Any, before: EpisodeStates, actions: Any, noise: Any, t: Array, unit: Array, within: Any = None
     ) -> TurnOutcome:
         """Do all copies' actions until their next decisions."""
         compiled, description, copy_parameters = self.compiled, self.description, before.copy_parameters
@@ -161,7 +169,7 @@ def weighed(weights: Any, terms: Any, copies: int) -> Any:
     return sum(weights[k] * term for k, term in enumerate(terms)) + jnp.zeros(copies, jnp.float32)
 
 
-def reset_where(closed: Any, initial: Any, memories: Any) -> Any:
+def reset_where(closed: Array, initial: Any, memories: Any) -> Any:
     """Memories of a modifier of all copies; as at the begin where an episode closed."""
     fresh = spread_all(initial, closed.shape[0])
     return jax.tree.map(lambda new, old: choose(closed, new, old), fresh, memories)
@@ -197,7 +205,7 @@ class Advancing:
     """The advances of a decision in all copies."""
 
     def __init__(
-        self, compiled: CompiledEnvironment, numbers: Any, copy_parameters: Any, within: Any, unit: Any
+        self, compiled: CompiledEnvironment, numbers: Any, copy_parameters: Any, within: Any, unit: Array
     ) -> None:
         self.compiled, self.numbers, self.copy_parameters, self.within, self.unit = (
             compiled,
@@ -226,7 +234,7 @@ class Advancing:
         )
 
     def once(
-        self, states: Any, measures: Any, steps: Any, actions: Any, rows: Any, waited: Any = None
+        self, states: State, measures: Any, steps: Array, actions: Any, rows: Any, waited: Any = None
     ) -> DecisionOutcome:
         """One advance."""
         outcome = self.compiled.advance(
@@ -277,7 +285,7 @@ class Advancing:
         met: DecisionOutcome = lax.while_loop(lambda s: (s[0] < MOST_WAITING) & jnp.any(s[2]), further, first)[1]
         return met
 
-    def decided(self, episodes: EpisodeStates, actions: Any, noise: Any, t: Any) -> DecisionOutcome:
+    def decided(self, episodes: EpisodeStates, actions: Any, noise: Any, t: Array) -> DecisionOutcome:
         """Advance all copies by a decision; one that closes on the way stands still for the rest of it."""
         description = self.description
         every = description.decide_every
@@ -302,11 +310,11 @@ class Advancing:
         return self.waited(self.start(states, going.shape[0]), going, key)
 
 
-def at_turn(arrays: list[Any], t: Any) -> list[Any]:
+def at_turn(arrays: list[Any], t: Array) -> list[Any]:
     return [lax.dynamic_index_in_dim(array, t, keepdims=False) for array in arrays]
 
 
-def choose(closed: Any, new: Any, old: Any) -> Any:
+def choose(closed: Array, new: Any, old: Any) -> Array:
     return jnp.where(closed.reshape((-1,) + (1,) * (old.ndim - 1)), new, old)
 
 
@@ -319,7 +327,7 @@ def spread_all(tree: Any, copies: int) -> Any:
     return jax.tree.map(lambda leaf: jnp.broadcast_to(leaf, (copies, *leaf.shape)), tree)
 
 
-def _running(aggregation: str, running: Any, value: Any, steps: Any) -> Any:
+def _running(aggregation: str, running: Array, value: Array, steps: Array) -> Array:
     """`stepping.combined`, for arrays over copies."""
     if aggregation in ("sum", "mean"):
         return running + value

@@ -20,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.child_processes import start_child
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.chance.noise import Noise, Stream
 from jokulmist.environments.declaration.environment import describe, modifiers_of
 from jokulmist.environments.declaration.simulator import Simulator
@@ -124,7 +125,7 @@ class WorkerCopy:
         self._write(b"%d\n" % times)
         self._advances_due, self._slot = times, 0
 
-    def advance(self, state: Any, action: Any, draw: Any) -> SimulatorState:
+    def advance(self, state: Any, action: Any, draw: Draw) -> SimulatorState:
         if self._slot >= self._advances_due:  # nobody asked ahead
             self.request_advance(action, 1)
         if self._slot == 0:

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal, NamedTuple
 import numpy as np
 from pydantic import BeforeValidator, ConfigDict, Field, PlainSerializer, field_validator
 
+from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning.networks.inputs import Gain, Inputs
@@ -534,7 +535,7 @@ class Layout:
                 mask[place] = 0.0
         return mask
 
-    def still(self, frozen: Sequence[str], before: Any, after: Any) -> Any:
+    def still(self, frozen: Sequence[str], before: Array, after: Array) -> Array:
         """The weights after a step; those that are frozen as before: what an optimiser remembers would move them
         without a gradient, too."""
         if not frozen:
@@ -547,11 +548,11 @@ class Layout:
         """The weights as they begin, a float32 vector of shape ``(size,)``."""
         return np.concatenate([leaf.reshape(-1) for leaf in self._cut.first])
 
-    def module(self, weights: Any) -> Any:
+    def module(self, weights: Array) -> Any:
         """The module with these weights."""
         return self.combined(self.leaves(weights))
 
-    def leaves(self, weights: Any) -> list[Any]:
+    def leaves(self, weights: Array) -> list[Any]:
         """The arrays of the module, cut out of the vector."""
         return [weights[begin:end].reshape(shape) for begin, end, shape in self._cut.places]
 

@@ -10,16 +10,20 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass, field, fields, replace
-from typing import Any, dataclass_transform
+from typing import TYPE_CHECKING, Any, dataclass_transform
 
 import jax
 import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
+from jokulmist.arrays import Array
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution
 from jokulmist.learning.networks.inputs import Gain, apply_network
+
+if TYPE_CHECKING:
+    from jokulmist.learning.networks.inputs import Inputs
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}
@@ -56,11 +60,11 @@ def product(x: Any, weight: Any) -> Any:
     return x @ weight
 
 
-def _product_forward(x: Any, weight: Any) -> Any:
+def _product_forward(x: Array, weight: Any) -> Any:
     return x @ weight, (x, weight)
 
 
-def _product_backward(residuals: Any, gradient: Any) -> Any:
+def _product_backward(residuals: Any, gradient: Array) -> Any:
     x, weight = residuals
     width = x.shape[-1]
     turned = lax.optimization_barrier(x.reshape(-1, width).T)  # type: ignore[no-untyped-call]
@@ -173,7 +177,7 @@ class GatedUnit(Module):
         """Length of the state."""
         return int(self.candidate.shape[0])
 
-    def next_state(self, entered: Any, state: Any) -> Any:
+    def next_state(self, entered: Array, state: Array) -> Array:
         """The next state.
 
         Parameters
@@ -188,7 +192,7 @@ class GatedUnit(Module):
         new = jnp.tanh(entered[:, 2 * width :] + (reset * state) @ self.candidate)
         return update_gate * state + (1.0 - update_gate) * new
 
-    def output(self, state: Any) -> Any:
+    def output(self, state: Array) -> Array:
         """What the layers after it are given."""
         return state
 
@@ -208,7 +212,7 @@ class LongShortTerm(Module):
         """Length of the state."""
         return 2 * int(self.gates.shape[0])
 
-    def next_state(self, entered: Any, state: Any) -> Any:
+    def next_state(self, entered: Array, state: Array) -> Array:
         """The next state; see `GatedUnit`, with four gates."""
         width = self.width // 2
         cell, output = state[:, :width], state[:, width:]
@@ -217,7 +221,7 @@ class LongShortTerm(Module):
         cell = forget_gate * cell + input_gate * jnp.tanh(gates[:, 3 * width :])
         return jnp.concatenate([cell, output_gate * jnp.tanh(cell)], axis=1)
 
-    def output(self, state: Any) -> Any:
+    def output(self, state: Array) -> Array:
         """What the layers after it are given."""
         return state[..., self.width // 2 :]
 
@@ -238,12 +242,12 @@ class RecurrentNetwork(Module):
         """What the cell is given, for many observations at once."""
         return self.cell.entry(ACTIVATIONS[self.activation](apply_network(self.body, inputs)))
 
-    def step(self, inputs: Any, state: Any) -> tuple[Any, Any]:
+    def step(self, inputs: Inputs, state: Array) -> tuple[Array, Array]:
         """Outputs, shape ``(batch, outputs)``, and the states after these observations."""
         after = self.cell.next_state(self.entered(inputs), state)
         return through(self.layers, self.cell.output(after), self.activation), after
 
-    def apply_sequence(self, inputs: Any, restarts: Any, states: Any, burn_in: int = 0) -> tuple[Any, Any]:
+    def apply_sequence(self, inputs: Inputs, restarts: Array, states: Array, burn_in: int = 0) -> tuple[Array, Array]:
         """The same along time.
 
         Parameters
@@ -266,7 +270,7 @@ class RecurrentNetwork(Module):
         entered = self.entered(inputs).reshape(turns, rows, -1)
         restarts = restarts.at[0].set(True)
 
-        def step(state: Any, turn: Any) -> Any:
+        def step(state: Array, turn: Any) -> Any:
             entered, restart, turn_state = turn
             after = self.cell.next_state(entered, jnp.where(restart[:, None], turn_state, state))
             return after, after
@@ -412,7 +416,7 @@ class SeparateNetworks(Module):
     def state_width(self) -> int:
         return sum(network.state_width for network in (self.policy, self.value) if network is not None)
 
-    def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
+    def step(self, inputs: Inputs, state: Array) -> tuple[tuple[Any, Any], Array]:
         """Outputs and values, and the states after; of recurrent networks, whose states stand side by side."""
         policy_width = self.policy.state_width
         outputs, after = self.policy.step(inputs, state[:, :policy_width])
@@ -453,14 +457,14 @@ class SharedNetwork(Module):
     def __call__(self, inputs: Any) -> tuple[Any, Any]:
         return self._split_outputs(apply_network(self.both, inputs))
 
-    def _split_outputs(self, both: Any) -> tuple[Any, Any]:
+    def _split_outputs(self, both: Array) -> tuple[Array, Array]:
         return self.acting.completed(both[:, :-1], self.log_spread), both[:, -1]
 
     @property
     def state_width(self) -> int:
         return int(self.both.state_width)
 
-    def step(self, inputs: Any, state: Any) -> tuple[tuple[Any, Any], Any]:
+    def step(self, inputs: Inputs, state: Array) -> tuple[tuple[Any, Any], Array]:
         """Outputs and values, and the states after; of a recurrent network."""
         both, after = self.both.step(inputs, state)
         return self._split_outputs(both), after

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -22,6 +22,8 @@ from jokulmist.training.runs.run import Run, runs_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
+
+    from jokulmist.environments.declaration.environment import Environment
 
 FEW_POINTS = 400
 # A share of the axis that short episodes may have to themselves without a word.
@@ -188,7 +190,7 @@ def _recorded(axes: Axes, runs: list[Run]) -> None:
             axes.axhline(mean, color=style.ICE, linewidth=3.0, label=f"recorded, {mean:.3g}", zorder=1)
 
 
-def _levels(axes: Axes, levels: Levels, environment: Any, several: bool) -> None:
+def _levels(axes: Axes, levels: Levels, environment: Environment, several: bool) -> None:
     for i, (name, level) in enumerate(levels.items()):
         if name == RANDOM:
             label, color = f"random play, {level.mean:.3g}", style.STONE

@@ -65,7 +65,7 @@ def interval_of(mean: float, sd: float, count: int) -> tuple[float, float]:
     return mean - half, mean + half
 
 
-def _sd(returns: Any) -> float:
+def _sd(returns: NumpyArray) -> float:
     return float(returns.std(ddof=1)) if len(returns) > 1 else math.nan
 
 
@@ -345,7 +345,7 @@ def evaluate(
 
 def _play(
     lane: PlainLane, choose: Choose, followers: list[Follower], discount: float | None
-) -> tuple[list[Finished], Any, list[list[Observed]]]:
+) -> tuple[list[Finished], NumpyArray, list[list[Observed]]]:
     """One episode of each copy: those that closed, their discounted returns, and what the followed copies observed."""
     observed = lane.begin()
     for i, follower in enumerate(followers):

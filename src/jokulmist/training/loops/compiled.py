@@ -10,7 +10,7 @@ The rows cost one contiguous write a turn; a ring of finished episodes would wri
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import jax
 import jax.numpy as jnp
@@ -53,6 +53,9 @@ from jokulmist.training.loops.program import (
 )
 from jokulmist.training.rollouts.episode_assembler import EpisodeAssembler
 from jokulmist.training.rollouts.rollout_recorder import COPY, Recorded
+
+if TYPE_CHECKING:
+    from jokulmist.training.policies.policy import Policy
 
 
 class CompiledCopies:
@@ -347,7 +350,7 @@ class CompiledEvaluation(CompiledCopies):
     the plain lane.
     """
 
-    def __init__(self, environment: Environment, policy: Any, first: int, seed: int, explore: bool) -> None:
+    def __init__(self, environment: Environment, policy: Policy, first: int, seed: int, explore: bool) -> None:
         owners = tuple(range(first, first + SIDE_BY_SIDE))
         agent, agent_noise = policy.agent, Noise((seed + first) % SEED_LIMIT, 1, Domain.EVALUATION)
         super().__init__(environment, agent, Noise(seed, SIDE_BY_SIDE, Domain.EVALUATION, owners), agent_noise)

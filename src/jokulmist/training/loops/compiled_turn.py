@@ -15,7 +15,9 @@ from jax import lax
 
 from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
 from jokulmist.agents.foreign import outside, three
+from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import RowDraw
+from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.compiled.transition import (
@@ -77,7 +79,14 @@ class Turn:
         self._counts_advances = learns and self._description.holds and counts_advances(config)
 
     def __call__(
-        self, parameters: Any, level: Any, hyperparameters: Hyperparameters, carry: Carry, noise: Any, t: Any, unit: Any
+        self,
+        parameters: Any,
+        level: Array,
+        hyperparameters: Hyperparameters,
+        carry: Carry,
+        noise: Any,
+        t: Array,
+        unit: Array,
     ) -> tuple[Carry, Experience]:
         description, kind = self._description, self._kind
         draw = RowDraw(jnp, at_turn(noise["EXPLORE"], t), unit)
@@ -133,7 +142,7 @@ class Turn:
         )
         return new, experience
 
-    def _closed(self, carry: Carry, after: TurnOutcome) -> tuple[Any, Any]:
+    def _closed(self, carry: Carry, after: TurnOutcome) -> tuple[Array, Any]:
         """Where an episode closed, or a first one is cut for learning alone (which is not recorded); the ages at which
         others will be cut."""
         closed = after.decided.satisfied != 0
@@ -144,14 +153,14 @@ class Turn:
 
     def _begin_where(
         self,
-        closed: Any,
+        closed: Array,
         parameters: Any,
-        level: Any,
+        level: Array,
         copy_parameters: Any,
         after: TurnOutcome,
         noise: Any,
-        t: Any,
-        unit: Any,
+        t: Array,
+        unit: Array,
     ) -> Any:
         """Begin an episode in the copies whose last one closed."""
         last_observed = after.last._replace(legal=after.legal)
@@ -167,12 +176,12 @@ class Turn:
         )
         return started.states, copy_parameters, observed, memories, started.opened
 
-    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: TurnOutcome, unit: Any) -> Any:
+    def _begin_nowhere(self, parameters: Any, copy_parameters: Any, after: TurnOutcome, unit: Array) -> Any:
         observed = after.last._replace(legal=after.legal)
         opened = self._transition.no_reset(parameters, copy_parameters, after.decided.after, unit)
         return after.decided.after, copy_parameters, observed, after.memories, opened
 
-    def _row(self, carry: Carry, after: TurnOutcome, totals: Any, learned: Any, memory: Any) -> Any:
+    def _row(self, carry: Carry, after: TurnOutcome, totals: Any, learned: Any, memory: Any) -> Array:
         """What the host reads of a closed episode, by copy; float32, shape ``(columns, copies)``."""
         description, decided = self._description, after.decided
         measures = tuple(
@@ -191,11 +200,11 @@ class Turn:
         actions: Any,
         parameters: Any,
         copy_parameters: Any,
-        states: Any,
-        observed: Any,
+        states: State,
+        observed: ObservationBatch,
         after: TurnOutcome,
         opened: Any,
-        t: Any,
+        t: Array,
     ) -> Any:
         """Why a copy cannot go on, as `first_failure` keeps it."""
         stuck, description = carry.stuck, self._description
@@ -210,7 +219,7 @@ class Turn:
         return stuck
 
 
-def _restarted(pipeline: Any, closed: Any, memories: Any) -> Any:
+def _restarted(pipeline: Any, closed: Array, memories: Any) -> Any:
     """What modifiers remember, as at the begin of an episode where one closed."""
     return reset_where(closed, pipeline.start(jnp), memories) if pipeline.modifiers else memories
 
@@ -229,7 +238,9 @@ class Frame(NamedTuple):
     states_after: Any
 
 
-def frame_of(observed: ObservationBatch, states: Any, actions: Any, decided: DecisionOutcome, after: Any) -> Frame:
+def frame_of(
+    observed: ObservationBatch, states: State, actions: Array, decided: DecisionOutcome, after: ObservationBatch
+) -> Frame:
     """The first copy's turn."""
     frame = Frame(
         observed.numbers,
@@ -246,14 +257,14 @@ def frame_of(observed: ObservationBatch, states: Any, actions: Any, decided: Dec
     return first
 
 
-def _with_frame(carry: Carry, actions: Any, decided: DecisionOutcome, after: Any, t: Any) -> Any:
+def _with_frame(carry: Carry, actions: Array, decided: DecisionOutcome, after: ObservationBatch, t: Array) -> Any:
     recorded_steps = packed(frame_of(carry.observed, carry.states, actions, decided, after))
     return jax.tree.map(
         lambda old, new: lax.dynamic_update_index_in_dim(old, new, t, 0), carry.recorded_steps, recorded_steps
     )
 
 
-def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
+def packed(frame: Frame) -> tuple[Array, tuple[Any, ...]]:
     """All numbers of a frame as one row, and its images: each array of its own would make the compiler compute again
     what it holds. Whole numbers are exact up to 2**24."""
     leaves = jax.tree.leaves(frame)
@@ -261,7 +272,7 @@ def packed(frame: Frame) -> tuple[Any, tuple[Any, ...]]:
     return jnp.concatenate(numbers), tuple(leaf for leaf in leaves if leaf.dtype == jnp.uint8)
 
 
-def unpacked(model: Frame, recorded_steps: tuple[Any, tuple[Any, ...]]) -> Frame:
+def unpacked(model: Frame, recorded_steps: tuple[Array, tuple[Any, ...]]) -> Frame:
     """Frames again, on the host, from rows of `packed`; `model` is one frame."""
     rows, images = recorded_steps[0], iter(recorded_steps[1])
     leaves, start = [], 0
@@ -276,24 +287,24 @@ def unpacked(model: Frame, recorded_steps: tuple[Any, tuple[Any, ...]]) -> Frame
     return frames
 
 
-def _from_begin(closed: Any, initial: Any, progress: tuple[Any, ...]) -> tuple[Any, ...]:
+def _from_begin(closed: Array, initial: Any, progress: tuple[Any, ...]) -> tuple[Any, ...]:
     """What has gathered in each copy's episode: where one closed, what its next has gathered before its first
     decision."""
     first = initial or (0.0,) * len(progress)
     return tuple(jnp.where(closed, new, old) for new, old in zip(first, progress, strict=True))
 
 
-def forbidden(legal: Any) -> Any:
+def forbidden(legal: Any) -> Array:
     """The copies in which some choice has no allowed alternative."""
     return ~jnp.stack([jnp.any(mask, axis=-1) for mask in legal]).all(axis=0)
 
 
-def no_failure(states: Any) -> Any:
+def no_failure(states: State) -> Any:
     """What `first_failure` begins with."""
     return (jnp.int32(NEVER), jnp.int32(0), jnp.int32(0), jax.tree.map(lambda leaf: leaf[0], states))
 
 
-def first_failure(first: Any, bad: Any, why: int, states: Any, turn: Any) -> Any:
+def first_failure(first: Any, bad: Array, why: int, states: State, turn: Array) -> Any:
     """The first turn, reason, copy and state in which a copy could not go on."""
     copy = jnp.argmax(bad)
     candidate = (jnp.int32(turn), jnp.int32(why), jnp.int32(copy), jax.tree.map(lambda leaf: leaf[copy], states))

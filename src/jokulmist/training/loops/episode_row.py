@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.declaration.description import Description
 from jokulmist.records.episodes import Episodes
 
@@ -28,13 +29,13 @@ class EpisodeRow:
         self._parts = [slice(*pair) for pair in itertools.pairwise(ends)]
         self.width = ends[-1] + self.has_learned + self.has_advances
 
-    def pack(self, satisfied: Any, steps: Any, numbers: list[Any], learned: Any, advances: Any) -> Any:
+    def pack(self, satisfied: Array, steps: Array, numbers: list[Any], learned: Any, advances: Array) -> Array:
         """The row of a turn, traced; `numbers` are terms, measures, parameters and records in the order of the
         columns."""
         import jax.numpy as jnp
         from jax import lax
 
-        def bits(value: Any) -> Any:
+        def bits(value: Array) -> Array:
             return lax.bitcast_convert_type(value.astype(jnp.int32), jnp.float32)
 
         columns = [bits(satisfied), bits(steps), *(value.astype(jnp.float32) for value in numbers)]

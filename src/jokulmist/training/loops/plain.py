@@ -8,11 +8,13 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, hyperparameters_at
 from jokulmist.agents.foreign import twin_holds
-from jokulmist.environments.chance.draws import PlainDraw
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.processes.lane import ProcessLane
@@ -197,7 +199,7 @@ class PlainLoop:
         return finished
 
     def _decide_again(
-        self, seen: Any, actions: Any, policy_extras: Any, draw: Any, outcome: LaneOutcome
+        self, seen: ObservationBatch, actions: Array, policy_extras: Any, draw: Draw, outcome: LaneOutcome
     ) -> tuple[Any, ...]:
         """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
 
@@ -331,7 +333,13 @@ class PlainLoop:
 
 
 def _experience(
-    calls: Calls, seen: Any, actions: Any, outcome: LaneOutcome, policy_extras: Any, broken: Any, counted: bool
+    calls: Calls,
+    seen: ObservationBatch,
+    actions: Any,
+    outcome: LaneOutcome,
+    policy_extras: Any,
+    broken: Any,
+    counted: bool,
 ) -> Experience:
     last = calls.seen(outcome.last)
     following = last if outcome.observed is outcome.last else calls.seen(outcome.observed)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import jax
 import jax.numpy as jnp
@@ -12,6 +12,7 @@ from jax import lax
 
 from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
 from jokulmist.agents.foreign import three
+from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import CountingDraw, Request, RowDraw
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.spaces.channels import ObservationBatch
@@ -33,6 +34,9 @@ from jokulmist.training.loops.compiled_turn import (
     no_failure,
 )
 from jokulmist.training.loops.program_cache import CachedFunction, CachedRequests, key_of, key_of_update
+
+if TYPE_CHECKING:
+    from jokulmist.agents.tables.table import Carried
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
@@ -106,7 +110,7 @@ def program_for(
 
 
 def evaluation_program(
-    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Carried, explore: bool
 ) -> CompiledProgram:
     """The program of an evaluation: turns without updates; kept for the next evaluation."""
     key = (compiled, agent, config, f"evaluation, explore={explore}")
@@ -142,14 +146,14 @@ def _start_of(compiled: CompiledEnvironment, kind: type[Agent], copies: int) -> 
 
     def start(
         numbers: Any,
-        level: Any,
+        level: Array,
         vary: Any,
         begin_rows: Any,
         sense_rows: Any,
         look_rows: Any,
         modifying_rows: Any,
         wait: Any,
-        unit: Any,
+        unit: Array,
     ) -> Any:
         copy_parameters = compiled.vary(level, vary, unit, copies)
         rows = BeginRows(begin_rows, wait, sense_rows, look_rows, modifying_rows)
@@ -199,7 +203,7 @@ def _cached_requests(
 
 
 def _build_evaluation(
-    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Carried, explore: bool
 ) -> CompiledProgram:
     kind, names, copies = type(agent), list(agent.schedules()), config.copies
     code = key_of(compiled, agent, config)
@@ -274,11 +278,19 @@ class TrainingFunctions:
         # All settings at once, and settled: else each reader of a setting computes its schedule again.
         return value_at(coefficients, progress, jnp) / unit
 
-    def _named(self, values: Any) -> Hyperparameters:
+    def _named(self, values: Array) -> Hyperparameters:
         return Hyperparameters(**{name: values[k] for k, name in enumerate(self._names)})
 
     def rollout(
-        self, parameters: Any, coefficients: Any, plan: Any, learner: Any, carry: Carry, noise: Any, u: Any, unit: Any
+        self,
+        parameters: Any,
+        coefficients: Any,
+        plan: Any,
+        learner: Any,
+        carry: Carry,
+        noise: Any,
+        u: Array,
+        unit: Array,
     ) -> Any:
         """The turns of one update, and what `update` needs of them."""
         first = u * self._per_update
@@ -298,7 +310,7 @@ class TrainingFunctions:
         values = self._schedules(coefficients, plan, first + self._per_update - 1, carry.episodes, unit)
         return carry, experience, values, at_turn(noise["LEARN"], u)
 
-    def update(self, learning: Any, experience: Any, values: Any, rows: Any, unit: Any) -> Any:
+    def update(self, learning: Any, experience: Experience, values: Array, rows: Any, unit: Array) -> Any:
         """What the method learns from the turns since its last update; `learning` is the learner, its memory, and the
         sums of the readings."""
         learner, memory, sums = learning
@@ -312,7 +324,7 @@ class TrainingFunctions:
     ) -> Any:
         """So many updates with their turns, or fewer where the planned episodes have closed or a copy cannot go on."""
 
-        def both(state: tuple[Any, Carry]) -> tuple[Any, Carry]:
+        def both(state: tuple[Array, Carry]) -> tuple[Array, Carry]:
             u, carry = state
             learner = carry.learner
             carry, experience, values, rows = self.rollout(

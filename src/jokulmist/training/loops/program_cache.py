@@ -88,7 +88,7 @@ def _how_jax_is_set() -> list[str]:
     return [f"{name}={value!r}" for name, value in sorted(values.items()) if "cache" not in name and "log" not in name]
 
 
-def _settings(agent: Any) -> str | None:
+def _settings(agent: Agent) -> str | None:
     """A method and its settings but the numbers, which are arguments of the program; those of players one after
     another."""
     if isinstance(agent, PlayerAgents):

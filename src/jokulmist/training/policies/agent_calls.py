@@ -10,8 +10,10 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.agents.foreign import refuse_foreign_actions, three, twin_holds
-from jokulmist.environments.chance.draws import Request
+from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw, Request
 from jokulmist.environments.spaces.actions import Actions, split
+from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.lanes.protocol import Observed
 from jokulmist.loading import ships
 from jokulmist.trees import filled, joined
@@ -64,17 +66,23 @@ class ArrayCalls:
         self._config = config
         self._foreign = not ships(self._kind)
 
-    def fresh_learner(self, hyperparameters: Hyperparameters, noise: Any) -> Any:
+    def fresh_learner(self, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         return self._kind.fresh_learner(self._config, hyperparameters, noise)
 
     def fresh_memory(self, hyperparameters: Hyperparameters) -> Any:
         return self._kind.fresh_memory(self._config, hyperparameters)
 
-    def seen(self, observed: Observed) -> Any:
+    def seen(self, observed: Observed) -> ObservationBatch:
         return observed.seen
 
     def choose(
-        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        self,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         chosen = self._kind.choose(self._config, hyperparameters, learner, memory, observed, noise, explore)
         return three(self._kind, "choose", chosen)
@@ -108,7 +116,7 @@ class ArrayCalls:
         return _written_into(model, filled(model, arrays, prefix))
 
     def learn(
-        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, Any]:
         learned = self._kind.learn(self._config, hyperparameters, learner, memory, experience, noise)
         return three(self._kind, "learn", learned)
@@ -160,7 +168,7 @@ class TracedCalls(ArrayCalls):
         self,
         name: str,
         hyperparameters: Hyperparameters,
-        noise: Any,
+        noise: Draw,
         owned: Any,
         *arguments: Any,
         explore: bool | None = None,
@@ -187,7 +195,7 @@ class TracedCalls(ArrayCalls):
         counting = CountingDraw(jnp)
         settings = jax.ShapeDtypeStruct((len(names) + 1,), jnp.float32)  # type: ignore[no-untyped-call]
 
-        def named(settings: Any) -> Hyperparameters:
+        def named(settings: Array) -> Hyperparameters:
             return Hyperparameters(**{name: settings[k] for k, name in enumerate(names)})
 
         def arrays_of(arguments: Any) -> Any:
@@ -198,7 +206,7 @@ class TracedCalls(ArrayCalls):
         )
         self._requests[key] = requests = tuple(counting.requests)
 
-        def run(owned: Any, settings: Any, joined: Any, arguments: Any) -> Any:
+        def run(owned: Any, settings: Array, joined: Array, arguments: Any) -> Any:
             rows, start = [], 0
             for request in requests:
                 rows.append(joined[start : start + request.width])
@@ -215,7 +223,13 @@ class TracedCalls(ArrayCalls):
         self._compiled[key] = jax.jit(run, donate_argnums=(0,) if name == "learn" else ())
 
     def choose(
-        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        self,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         if self._by_numpy:
             if learner is not self._learner:
@@ -243,8 +257,8 @@ class TracedCalls(ArrayCalls):
         return jax.device_put(self._kind.policy_state(learner))  # a table of NumPy would be copied at every call
 
     def learn(
-        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
-    ) -> tuple[Any, Any, Any]:
+        self, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
+    ) -> tuple[Any, Any, Array]:
         import jax
 
         leaves, tree = jax.tree.flatten(experience)

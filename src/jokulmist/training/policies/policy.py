@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist import cells
-from jokulmist.agents.contract import Agent, hyperparameters_at
+from jokulmist.agents.contract import Agent, Config, hyperparameters_at
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
@@ -73,7 +73,7 @@ class Policy:
         self._actors: dict[tuple[str, int], Actor] = {}
 
     @cached_property
-    def config(self) -> Any:
+    def config(self) -> Config:
         """The static settings of the agent, for one copy."""
         return self.agent.config(self.spec, 1)
 

@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import jax
 import numpy as np
 
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
 from jokulmist.records.rollouts import RecordedEpisode
 from jokulmist.training.rollouts.rollout_recorder import Recorded
+
+if TYPE_CHECKING:
+    from jokulmist.training.loops.compiled_turn import Frame
 
 
 class EpisodeAssembler:
@@ -52,7 +56,7 @@ class EpisodeAssembler:
             self._pieces.append(_piece(recorded_steps, begin, turns))
         self._return_before = float(reached[-1]) - before
 
-    def saved(self) -> tuple[Any, Any]:
+    def saved(self) -> tuple[Frame | None, NumpyArray]:
         """The recorded steps of the episode at hand, None where there are none, and five numbers."""
         piece = None if not self._pieces else self._pieces[0] if len(self._pieces) == 1 else _together(self._pieces)
         return piece, np.array([self.from_begin, self._return_before, self._next, self._most, self._least], np.float64)

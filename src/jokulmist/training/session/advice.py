@@ -117,7 +117,7 @@ class Advice:
         return f"no better than random play after {decisions:,} decisions{mean}: {hint}."
 
     def _find_hint(
-        self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Any, last: bool = False
+        self, decisions: int, recent: list[float], readings: Mapping[str, float], policy: Policy, last: bool = False
     ) -> str:
         """What is in the way; empty where it learns, or where nothing is sure and the run still goes on."""
         if not self._episodes:
@@ -170,7 +170,7 @@ class Advice:
             ]
         )
 
-    def _no_reward(self, readings: Mapping[str, float], policy: Any) -> str:
+    def _no_reward(self, readings: Mapping[str, float], policy: Policy) -> str:
         if self._seen.any():
             return ""
         names = ", ".join(f"`{term.name}`" for term in self._description.terms)
@@ -179,7 +179,7 @@ class Advice:
             f"learned. To find it, {self._more_tries()}"
         )
 
-    def _all_alike(self, readings: Mapping[str, float], policy: Any) -> str:
+    def _all_alike(self, readings: Mapping[str, float], policy: Policy) -> str:
         if self._episodes < PLAYED or self._most > self._least:
             return ""
         return (
@@ -187,7 +187,7 @@ class Advice:
             f"yet. To find what does, {self._more_tries()}"
         )
 
-    def _values(self, readings: Mapping[str, float], policy: Any) -> str:
+    def _values(self, readings: Mapping[str, float], policy: Policy) -> str:
         value = readings.get("mean_value")
         if value is None or not isinstance(policy, Policy):
             return ""
@@ -201,7 +201,7 @@ class Advice:
             "`learning_rate`, use `double=True` or a longer `target_every` where there is one, or `rewards_scaled=True`"
         )
 
-    def _entropy(self, readings: Mapping[str, float], policy: Any) -> str:
+    def _entropy(self, readings: Mapping[str, float], policy: Policy) -> str:
         choices = choices_of(self._description.spec.action)
         entropy = readings.get("entropy")
         if entropy is None or not choices or ranges_of(self._description.spec.action):
@@ -214,7 +214,7 @@ class Advice:
             "Raise `entropy_bonus`, lower `learning_rate`"
         )
 
-    def _scale(self, readings: Mapping[str, float], policy: Any) -> str:
+    def _scale(self, readings: Mapping[str, float], policy: Policy) -> str:
         size = self._most_a_step
         if getattr(self._agent, "rewards_scaled", True) or SMALL <= size <= LARGE or size == 0.0:
             return ""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.channels import Spec
@@ -27,6 +27,9 @@ from jokulmist.records.checkpoints import (
     save_checkpoint,
 )
 from jokulmist.records.files import read_json
+
+if TYPE_CHECKING:
+    from jokulmist.training.policies.policy import Policy
 
 Arrays = dict[str, NumpyArray]
 
@@ -46,7 +49,7 @@ class Checkpoint:
     metadata: dict[str, Any]
 
 
-def write_checkpoint(run: Path, policy: Any, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
+def write_checkpoint(run: Path, policy: Policy, state: dict[str, Any], arrays: Arrays, count: int) -> Path:
     """Write a checkpoint, then let go of older ones beyond `count`, and of their replay memories.
 
     The new one is whole before anything of an older one goes.
@@ -62,7 +65,7 @@ def write_checkpoint(run: Path, policy: Any, state: dict[str, Any], arrays: Arra
     return saved_path
 
 
-def keep_best(run: Path, policy: Any, score: float, criterion: str) -> None:
+def keep_best(run: Path, policy: Policy, score: float, criterion: str) -> None:
     """Write the best policy so far, then let go of the one before it."""
     before = best_checkpoint(run)
     name = f"best-{checkpoint_name(policy.decisions)}"

@@ -9,19 +9,22 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from functools import cached_property
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 import jax
 import jax.numpy as jnp
 import numpy as np
 
-from jokulmist.arrays import NumpyArray
+from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.chance.draws import Dims, Draw
 from jokulmist.environments.declaration.state import Field, zero_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.training.solving.counting import MOST_ORDERED, MOST_OUTCOMES, orders_of, outcomes, poisson_probabilities
+
+if TYPE_CHECKING:
+    from jokulmist.environments.declaration.environment import Environment
 
 ROWS = 32_768
 FEW_ROWS = 2_048
@@ -134,7 +137,7 @@ class DigitDraw(Draw):
         raise Unequal
 
 
-def _poisson_chance(digit: Any, mean: Any) -> Any:
+def _poisson_chance(digit: Any, mean: Any) -> Array:
     probability = jnp.exp(digit * jnp.log(jnp.where(mean > 0.0, mean, 1.0)) - mean - jax.lax.lgamma(digit + 1.0))
     return jnp.where(mean > 0.0, probability, jnp.where(digit == 0, 1.0, 0.0))
 
@@ -142,7 +145,7 @@ def _poisson_chance(digit: Any, mean: Any) -> Any:
 class Batches:
     """The outcomes of many decisions of an environment."""
 
-    def __init__(self, environment: Any) -> None:
+    def __init__(self, environment: Environment) -> None:
         self._compiled = CompiledEnvironment(environment)
         self._stepper = Stepper(environment)
         self._description = self._compiled.description
@@ -169,7 +172,7 @@ class Batches:
                 raise Unequal from failure
 
     def _counted(
-        self, columns: dict[str, NumpyArray], actions: Any, of_state: NumpyArray
+        self, columns: dict[str, NumpyArray], actions: Array, of_state: NumpyArray
     ) -> tuple[NumpyArray, NumpyArray, NumpyArray]:
         """How many outcomes each number that is drawn has, what that follows from, and what the last outcome's chance
         has beside its own; shapes ``(decisions, numbers)``."""
@@ -196,7 +199,7 @@ class Batches:
         states: list[Any],
         decisions: list[Any],
         columns: dict[str, NumpyArray],
-        actions: Any,
+        actions: Array,
         of_state: NumpyArray,
     ) -> Iterator[Outcomes]:
         counts, signs, beside = self._counted(columns, actions, of_state)

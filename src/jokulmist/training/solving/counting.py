@@ -16,6 +16,7 @@ from typing import Any, NoReturn
 
 import numpy as np
 
+from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Dims, Draw
 from jokulmist.errors import BrokenEnvironment, SettingError
 
@@ -103,7 +104,7 @@ class CountedDraw(Draw):
     def poisson(self, mean: Any, shape: Dims = ()) -> Any:
         return self._each(shape, lambda value: self._among(poisson_probabilities(float(value))), mean)
 
-    def binomial(self, count: Any, probability: Any, shape: Dims = ()) -> Any:
+    def binomial(self, count: Any, probability: Array, shape: Dims = ()) -> Any:
         return self._each(shape, lambda n, p: self._among(binomial_probabilities(int(n), float(p))), count, probability)
 
     def pick(self, items: Any, weights: Any = None, shape: Dims = ()) -> Any:
@@ -130,7 +131,7 @@ class CountedDraw(Draw):
         orders = orders_of(count)
         return orders[self._among([1.0 / len(orders)] * len(orders))]
 
-    def _take(self, kind: Any, shape: tuple[int, ...]) -> Any:
+    def _take(self, kind: str, shape: tuple[int, ...]) -> Any:
         noun = "normal" if kind == "normal" else "uniform"
         _refuse(None, "it may give any number", MENDS[noun])
 

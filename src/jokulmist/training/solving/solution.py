@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.players import view_of
 from jokulmist.environments.transition.stepping import Stepper
@@ -72,7 +73,7 @@ class Solution:
     # State, action and who decides, of each of the decisions whose worth was kept; empty in what was read from a file.
     _rows: tuple[Any, Any, Any] = field(repr=False)
 
-    def _pair(self, state: Any, decisions: int) -> int:
+    def _pair(self, state: State, decisions: int) -> int:
         """Where a state stands at a moment; -1 where it is never met then."""
         place, starts = self._place_of.get(key_of(state), -1), self._best.starts
         moment = 0 if len(starts) == 2 else decisions
@@ -82,7 +83,7 @@ class Solution:
         pair = int(begin + np.searchsorted(self._best.state[begin:end], place))
         return pair if pair < end and self._best.state[pair] == place else -1
 
-    def choose(self, state: Any, decisions: int = 0) -> Any:
+    def choose(self, state: State, decisions: int = 0) -> Any:
         """The best action in a state, in own form.
 
         Parameters

@@ -13,6 +13,7 @@ import numpy as np
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.state import State
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import plain_form, split
 from jokulmist.environments.spaces.legal import choices_of
@@ -62,7 +63,7 @@ class Transitions:
         return {key_of(state): k for k, state in enumerate(self.states)}
 
 
-def key_of(state: Any) -> Any:
+def key_of(state: State) -> Any:
     """A state as something that can be looked up."""
     return _key_of(type(state))(state.__dict__)  # type: ignore[arg-type]
 
@@ -175,14 +176,14 @@ class StateExplorer:
             place = self._place(state, 0)
             self._first[place] = self._first.get(place, 0.0) + chance
 
-    def _place(self, state: Any, depth: int) -> int:
+    def _place(self, state: State, depth: int) -> int:
         key = key_of(state)
         place = self._place_of.get(key)
         if place is None:
             place = self._place_of[key] = self._added(self._stepper.cleared(state), depth)
         return place
 
-    def _added(self, state: Any, depth: int) -> int:
+    def _added(self, state: State, depth: int) -> int:
         self.states.append(state)
         self.depth.append(depth)
         if len(self.states) > self._most:
@@ -269,7 +270,7 @@ class StateExplorer:
         """A state from a row of columns, with its flows at zero."""
         cls, flows = self._stepper.state_class, self._stepper.flows
 
-        def make(columns: Any, k: int) -> Any:
+        def make(columns: Any, k: int) -> State:
             values = {f.name: columns[f.name][k].item() if f.scalar else columns[f.name][k] for f in fields}
             state = object.__new__(cls)
             state.__dict__.update(

@@ -88,7 +88,7 @@ class Estimate:
 
 
 def estimate(
-    policy: Any,
+    policy: Policy,
     records: Records,
     *,
     act: Act = "greedy",

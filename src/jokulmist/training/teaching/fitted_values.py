@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 from scipy import linalg
 
+from jokulmist.arrays import NumpyArray
+
 FEATURES = 200
 # With a hundredth of it values grew to the bounds of what can be returned where a policy goes beyond the records.
 RIDGE = 1e-4
@@ -42,16 +44,16 @@ def features_of(numbers: Any, observed: Any, chance: Any) -> Any:
 
 
 def fitted(
-    features: Any,
-    after: Any,
-    index: Any,
-    probabilities: Any,
-    rewards: Any,
-    going: Any,
-    weights: Any,
+    features: NumpyArray,
+    after: NumpyArray,
+    index: NumpyArray,
+    probabilities: NumpyArray,
+    rewards: NumpyArray,
+    going: NumpyArray,
+    weights: NumpyArray,
     discount: float,
     steps: int,
-) -> tuple[Any, float]:
+) -> tuple[NumpyArray, float]:
     """The weights of the values of so many decisions, shape ``(features, actions)``; and the share of the rows whose
     successor was valued beyond what can be returned.
 
@@ -80,7 +82,7 @@ def fitted(
     return values, beyond
 
 
-def bounds_of(rewards: Any, discount: float, steps: int) -> tuple[float, float]:
+def bounds_of(rewards: NumpyArray, discount: float, steps: int) -> tuple[float, float]:
     """The least and the most that up to so many decisions can return, by the rewards that were met.
 
     Examples

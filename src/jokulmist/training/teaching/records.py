@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.contract import Experience
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.spaces.actions import Choice, Record, parts_of
@@ -80,7 +81,7 @@ class Records:
         return f"<records of {len(self):,} decisions in {len(returns):,} episodes, mean return {np.mean(returns):.4g}>"
 
     @property
-    def returns(self) -> Any:
+    def returns(self) -> NumpyArray:
         """The return of each episode, as far as it was recorded."""
         return np.bincount(self.episode, self.rows.rewards)
 
@@ -282,7 +283,7 @@ def _read(environment: Environment, table: pd.DataFrame, called: Any, weighed: b
     images = {c.name: _images(c, table, called(c.name)) for c in spec.images}
     masks = _masks(environment, table, called)
 
-    def seen(rows_at: Any, ages: Any) -> ObservationBatch:
+    def seen(rows_at: NumpyArray, ages: NumpyArray) -> ObservationBatch:
         legal = tuple(mask[rows_at] for mask in masks)
         return ObservationBatch(
             numbers[rows_at], {name: image[rows_at] for name, image in images.items()}, legal, ages.astype(np.int32)
@@ -338,7 +339,7 @@ def _masks(environment: Environment, table: pd.DataFrame, called: Any) -> tuple[
     )
 
 
-def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
+def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> NumpyArray:
     """The truth values of a column of labels; where nothing stands, as after the last decision, everything is
     allowed."""
     mask = np.zeros((len(table), choice.count), bool)
@@ -357,7 +358,7 @@ def _allowed(choice: Choice, table: pd.DataFrame, column: str) -> Any:
     return mask
 
 
-def _floats(table: pd.DataFrame, column: str, rows: Any) -> Any:
+def _floats(table: pd.DataFrame, column: str, rows: NumpyArray) -> NumpyArray:
     import pandas as pd
 
     values = pd.to_numeric(table[column].iloc[rows], errors="coerce").to_numpy(np.float64)
@@ -375,7 +376,7 @@ def _format_value(value: Any) -> str:
     return f"{plain!r:.60}"
 
 
-def _numbers(spec: Spec, table: pd.DataFrame, called: Any) -> Any:
+def _numbers(spec: Spec, table: pd.DataFrame, called: Any) -> NumpyArray:
     parts = []
     for channel in spec.numbers:
         column = called(channel.name)
@@ -401,7 +402,7 @@ def _images(channel: Any, table: pd.DataFrame, column: str) -> Any:
         ) from None
 
 
-def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
+def _acts(part: Any, table: pd.DataFrame, column: str, rows: NumpyArray) -> NumpyArray:
     """What was done, in own form."""
     column_values = table[column].iloc[rows]
     if isinstance(part, Choice):
@@ -426,7 +427,7 @@ def _acts(part: Any, table: pd.DataFrame, column: str, rows: Any) -> Any:
 
 
 def _probabilities(
-    description: Description, table: pd.DataFrame, called: Any, actions: dict[str, Any], rows: Any
+    description: Description, table: pd.DataFrame, called: Any, actions: dict[str, Any], rows: NumpyArray
 ) -> Any:
     """With which chance each action was taken, where the records tell of each alternative of every choice."""
     probabilities = np.ones(len(rows))

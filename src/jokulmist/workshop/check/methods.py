@@ -8,6 +8,7 @@ import numpy as np
 
 from jokulmist.environments.chance.noise import Stream
 from jokulmist.environments.declaration.reads import watched
+from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.workshop.check.random_play import PlayedTransition, RandomPlayTrial
 
@@ -34,7 +35,7 @@ def _reads(play: RandomPlayTrial) -> dict[str, dict[str, set[str]]]:
     def note(method: str, argument: str, names: set[str]) -> None:
         reads.setdefault(method, {}).setdefault(argument, set()).update(names)
 
-    def call(method: str, state: Any, *more: Any) -> None:
+    def call(method: str, state: State, *more: Any) -> None:
         twin, names = watched(state)
         try:
             getattr(play.environment, method)(twin, *more)

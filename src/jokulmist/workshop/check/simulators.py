@@ -10,8 +10,10 @@ import numpy as np
 
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
+from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper
 from jokulmist.remote.environment import RemoteSimulator
 from jokulmist.workshop.check.report import CheckReport, Finding, Level, Reach
@@ -72,7 +74,7 @@ def _draws() -> dict[Stream, PlainDraw]:
     return {stream: PlainDraw(noise, stream) for stream in (Stream.BEGIN, Stream.PLAY)}
 
 
-def _met(report: CheckReport, spec: Any, row: list[float]) -> None:
+def _met(report: CheckReport, spec: Spec, row: list[float]) -> None:
     for reach, channel in zip(report.channels, spec.numbers, strict=True):
         values = np.asarray(row[spec.slices[channel.name]])
         slack = 1e-5 * (channel.high - channel.low) if channel.bounded else 0.0
@@ -80,7 +82,7 @@ def _met(report: CheckReport, spec: Any, row: list[float]) -> None:
         reach.outside += bool(values.min() < channel.low - slack or values.max() > channel.high + slack)
 
 
-def _check_values(report: CheckReport, description: Any, open_advances: int) -> None:
+def _check_values(report: CheckReport, description: Description, open_advances: int) -> None:
     """Findings from what random play met."""
 
     def find(level: Level, text: str, why: str, fix: str) -> None:
