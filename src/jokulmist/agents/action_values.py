@@ -7,8 +7,10 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BeforeValidator, PlainSerializer
 
+from jokulmist.agents.contract import Config
 from jokulmist.arrays import Array
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.chance.draws import Draw
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import draw_legal
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import LOW, joint_over
@@ -53,7 +55,9 @@ Explorer = Annotated[
 ]
 
 
-def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, allowed: Any, noise: Any) -> Any:
+def explored_index(
+    config: Config, observed: ObservationBatch, best: Any, probabilities: Any, allowed: Any, noise: Draw
+) -> Any:
     """What a function of the user's own explores, one action a copy; the best where that is not allowed."""
     xp = noise.xp
     try:
@@ -74,7 +78,7 @@ def explored_index(config: Any, observed: Any, best: Any, probabilities: Any, al
     return xp.where(xp.take_along_axis(allowed, index[:, None], axis=1)[:, 0], index, best)
 
 
-def chosen_index(config: Any, values: Any, observed: Any, noise: Any, exploration: Any) -> Any:
+def chosen_index(config: Config, values: Any, observed: ObservationBatch, noise: Draw, exploration: Any) -> Any:
     """The best action of each copy, or with a chance of `exploration` any that is allowed; None for the best alone."""
     xp = noise.xp
     best = values.argmax(axis=1).astype("int32")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from jokulmist.agents.contract import Config
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
 
@@ -34,7 +35,7 @@ def as_flat(gradients: list[Any]) -> Array:
     return jnp.concatenate([gradient.reshape(-1) for gradient in gradients])
 
 
-def minibatch_of(config: Any, rows: Any, noise: Any) -> Any:
+def minibatch_of(config: Config, rows: Any, noise: Draw) -> Any:
     """Some rows, each equally likely."""
     import jax
     import jax.numpy as jnp

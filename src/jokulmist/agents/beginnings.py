@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 VALUE = ".value"
 
 
-def started_from(agent: Agent, config: Any, fresh: Any, policy: Any, context: str) -> Any:
+def started_from(agent: Agent, config: Config, fresh: Any, policy: Any, context: str) -> Any:
     """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
     again."""
     teacher_learner, teacher = policy.learner, policy.agent

@@ -22,8 +22,8 @@ from pydantic import (
     field_validator,
 )
 
-from jokulmist.environments.chance.draws import PlainDraw
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.chance.draws import Draw, PlainDraw
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning import schedules
 from jokulmist.learning.schedules import Coefficients, Progress, Schedule
@@ -446,7 +446,7 @@ class Agent(Settings):
         return None
 
     @staticmethod
-    def policy_outputs(config: Any, learner: Any, observed: Any) -> dict[str, Any]:
+    def policy_outputs(config: Config, learner: Any, observed: ObservationBatch) -> dict[str, Any]:
         """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
         environment, in what can be traced:
         ``values`` of each action, ``probabilities`` (``probabilities.PART``) of each alternative, ``spread.PART`` of
@@ -454,7 +454,7 @@ class Agent(Settings):
         return {}
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         raise NotImplementedError
 
     @staticmethod
@@ -463,13 +463,19 @@ class Agent(Settings):
 
     @staticmethod
     def choose(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         raise NotImplementedError
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         raise NotImplementedError
 

@@ -6,8 +6,9 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Config, hyperparameters_at
-from jokulmist.environments.spaces.channels import Spec, refuse_mismatch
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, hyperparameters_at
+from jokulmist.environments.chance.draws import Draw
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec, refuse_mismatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
 
@@ -124,18 +125,24 @@ class Fixed(Agent):
         return {"policy": self.policy, "act": self.act}
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         if config.held is not None:
             return config.held.learner
         return config.kind.policy_state(config.kind.fresh_learner(config.inner, hyperparameters, noise))
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         return config.kind.fresh_memory(config.inner, hyperparameters)
 
     @staticmethod
     def choose(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         actions, memory, _ = config.kind.choose(
             config.inner, hyperparameters, learner, memory, observed, noise, config.explores
@@ -144,6 +151,6 @@ class Fixed(Agent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()

@@ -17,7 +17,7 @@ from jokulmist.agents.tables.cells import array_ops, grid_for
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.actions import parts_of
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over
@@ -156,12 +156,12 @@ class Seeking(Agent):
 
     @staticmethod
     def choose(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: Any,
         memory: Any,
-        observed: Any,
-        noise: Any,
+        observed: ObservationBatch,
+        noise: Draw,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
         actions, inner_memory, policy_extras = config.kind.choose(
@@ -171,7 +171,7 @@ class Seeking(Agent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
@@ -229,7 +229,7 @@ def unmet(hyperparameters: Hyperparameters) -> Any:
     return hyperparameters.novelty_weight / np.maximum(1.0 - hyperparameters.discount, 0.01)
 
 
-def novelty_of(config: Any, state: NoveltyState, sample: Any) -> Any:
+def novelty_of(config: Config, state: NoveltyState, sample: Any) -> Any:
     """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
     was then."""
     import jax.numpy as jnp
@@ -261,7 +261,7 @@ def counted(config: Config, state: NoveltyState, experience: Experience) -> tupl
 
 
 def predicted(
-    config: Any, hyperparameters: Hyperparameters, state: NoveltyState, open_before: Any, experience: Any
+    config: Config, hyperparameters: Hyperparameters, state: NoveltyState, open_before: Any, experience: Experience
 ) -> tuple[NoveltyState, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
@@ -294,11 +294,11 @@ def predicted(
 
 
 def update_value_pass(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     before: NoveltyState,
     novelty_state: NoveltyState,
-    experience: Any,
+    experience: Experience,
     new: Any,
 ) -> tuple[NoveltyState, Any]:
     """How much better than predicted what followed each decision was in novelty, by a value of its own with a discount

@@ -96,7 +96,7 @@ class ScalarRandomPlay:
     def restore(self, saved: Any) -> None: ...
 
 
-def _many(action: Any, copies: int, noise: Any, legal: list[Any] | None = None) -> Any:
+def _many(action: Any, copies: int, noise: Draw, legal: list[Any] | None = None) -> Any:
     """Random actions of all copies at once: the leading axis is the copies; masks are used up part by part."""
     if hasattr(action, "parts"):
         return Record(**{name: _many(part, copies, noise, legal) for name, part in action.parts.items()})

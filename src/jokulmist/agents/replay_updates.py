@@ -61,7 +61,7 @@ def start_of(config: Config, n_step: int = 1) -> int:
     return max(int(config.replay_start), n_step * int(config.copies))
 
 
-def slots_of(agent: Any, config: Any) -> int:
+def slots_of(agent: Any, config: Config) -> int:
     """The slots of an agent's replay memory."""
     if agent.minibatch > agent.replay_size:
         raise SettingError(

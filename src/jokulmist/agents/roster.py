@@ -7,10 +7,19 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Config, Count, hyperparameters_at, hyperparameters_below
+from jokulmist.agents.contract import (
+    Agent,
+    Config,
+    Count,
+    Experience,
+    Hyperparameters,
+    hyperparameters_at,
+    hyperparameters_below,
+)
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.roster_losses import harder_more_often, no_losses, update_losses
-from jokulmist.environments.spaces.channels import Spec
+from jokulmist.environments.chance.draws import Draw
+from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Coefficients, Progress, coefficients
 
@@ -188,7 +197,7 @@ class Roster(Agent):
         return (memory["who"],)
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Any, noise: Any) -> Any:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         import numpy as np
 
         members = tuple(
@@ -213,7 +222,7 @@ class Roster(Agent):
         }
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         import jax
         import numpy as np
 
@@ -232,7 +241,13 @@ class Roster(Agent):
 
     @staticmethod
     def choose(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, observed: Any, noise: Any, explore: bool
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        observed: ObservationBatch,
+        noise: Draw,
+        explore: bool,
     ) -> tuple[Any, Any, Any]:
         import jax
         import jax.numpy as jnp
@@ -283,12 +298,12 @@ class Roster(Agent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()
 
 
-def remembering(config: Any, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
+def remembering(config: Config, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
     """A roster's learner after so many more decisions: when it is time, the state of the agent that learns is kept."""
     import jax
     import jax.numpy as jnp
@@ -315,7 +330,7 @@ def remembering(config: Any, learner: dict[str, Any], source: Any, decisions: in
     }
 
 
-def _draw_partners(xp: Any, config: Any, learner: Any, u: Any) -> Any:
+def _draw_partners(xp: Any, config: Config, learner: Any, u: Any) -> Any:
     """Who begins: a member by its share, or one of the earlier states that there are."""
     if config.losses:
         is_available = xp.ones(len(config.members), dtype=bool)

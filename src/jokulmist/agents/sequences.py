@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.contract import Experience, Hyperparameters
 from jokulmist.agents.recurrence import Past, past_by_time
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.layout import Recurrent
@@ -34,7 +34,7 @@ def lookahead_rows(config: Config) -> int:
     return int(config.n_step)
 
 
-def with_past(action: Any, past: Any, experience: Any) -> Any:
+def with_past(action: Any, past: Any, experience: Experience) -> Any:
     """The numbers that replay keeps of each decision; shape ``(turns, copies, stored_width)``."""
     import jax.numpy as jnp
 
@@ -43,7 +43,7 @@ def with_past(action: Any, past: Any, experience: Any) -> Any:
 
 
 def sample_sequences(
-    config: Any, hyperparameters: Hyperparameters, replay: Any, chance: Any, counted: bool, bonus: Any = None
+    config: Config, hyperparameters: Hyperparameters, replay: Any, chance: Any, counted: bool, bonus: Any = None
 ) -> Any:
     """Samples with axes (sequences, decisions, ...)."""
     import jax
@@ -69,7 +69,7 @@ def time_major(sample: Any) -> Any:
     return flat._replace(place=turned.place, steps=turned.steps)
 
 
-def past_in(config: Any, sample: Any) -> Past:
+def past_in(config: Config, sample: Any) -> Past:
     """What was remembered before each decision of the sequences."""
     lead, width = sample.place.shape, config.action_numbers
     return Past(sample.action[:, width + 1 :].reshape(*lead, -1), sample.action[:, width].reshape(lead) > 0.5)
@@ -94,7 +94,7 @@ def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
     return remembered[(then * rows + jnp.arange(rows)).reshape(-1)]
 
 
-def learned_rows(config: Any, turns: int, rows: int) -> Any:
+def learned_rows(config: Config, turns: int, rows: int) -> Any:
     """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the
     sequence."""
     begin = config.network.burn_in

@@ -78,7 +78,7 @@ def learned_when_gathered(
     learner: Any,
     stored: dict[str, Any],
     transition: Experience,
-    noise: Any,
+    noise: Draw,
     acted: Any,
     deciding: Any,
     gone: Any,

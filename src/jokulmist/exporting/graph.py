@@ -16,6 +16,7 @@ import numpy as np
 
 from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.arrays import Array, NumpyArray
+from jokulmist.environments.chance.draws import CountingDraw
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import mask_widths
@@ -168,24 +169,6 @@ def kind_of(dtype: Any) -> str:
     return {"f": "float", "b": "bool"}.get(name, "int")
 
 
-class MiddleOfChance:
-    """Chance for what is decided without exploration: where values are equal, the one in the middle."""
-
-    def __init__(self) -> None:
-        import jax.numpy as jnp
-
-        self.xp = jnp
-
-    def uniform(self, low: Any = 0.0, high: Any = 1.0, shape: Any = ()) -> Any:
-        return low + (high - low) * self.xp.full(shape, 0.5, self.xp.float32)
-
-    def normal(self, mean: Any = 0.0, spread: Any = 1.0, shape: Any = ()) -> Any:
-        return mean + 0.0 * spread * self.xp.zeros(shape, self.xp.float32)
-
-    def settle(self, value: Array) -> Array:
-        return value
-
-
 def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, Any]:
     """What a policy does without exploration in so many copies, as a function of the learner and of what they see that
     can be traced, and the learner; and what it says beside it, if asked for.
@@ -210,16 +193,17 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     if width and says:
         raise SettingError("what a recurrent policy says beside its decisions does not leave yet. Leave out `says`.")
     learner = jax.tree.map(jnp.asarray, policy.learner)
+    middle = CountingDraw(jnp)  # where values are equal, the one in the middle is chosen
 
     def remembering(learner: PolicyLearner, seen: ObservationBatch, state: Array) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own_memory = {**memory, "state": state}
-        actions, after, _ = kind.choose(config, hyperparameters, learner, own_memory, going, MiddleOfChance(), False)
+        actions, after, _ = kind.choose(config, hyperparameters, learner, own_memory, going, middle, False)
         return actions, after["state"]
 
     def decided(learner: Any, seen: ObservationBatch) -> Any:
-        actions = kind.choose(config, hyperparameters, learner, memory, seen, MiddleOfChance(), False)[0]
+        actions = kind.choose(config, hyperparameters, learner, memory, seen, middle, False)[0]
         return (actions, kind.policy_outputs(config, learner, seen)) if says else actions
 
     return (remembering if width else decided), learner

@@ -161,7 +161,7 @@ class CriticAgent(Agent):
         return memory
 
     @staticmethod
-    def policy_of(config: Any, seed: int) -> Layout:
+    def policy_of(config: Config, seed: int) -> Layout:
         """Where the policy's weights stand, and how they begin."""
         raise NotImplementedError
 
@@ -189,7 +189,7 @@ class CriticAgent(Agent):
         return learner._replace(learning=learning, replay=())
 
     @classmethod
-    def state_values(cls, config: Any, learner: CriticLearner, observed: Any) -> Any:
+    def state_values(cls, config: Config, learner: CriticLearner, observed: ObservationBatch) -> Any:
         """The critics' mean value at the greedy action, in the scale of the rewards, one a row."""
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         acting, learning = config.acting, learner.learning

@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple
 
 from jokulmist.agents.batches import as_flat
 from jokulmist.agents.contract import (
+    Experience,
     Hyperparameters,
     bootstrap_discount,
     counts_advances,
@@ -20,6 +21,7 @@ from jokulmist.agents.replay_updates import (
 )
 from jokulmist.agents.sequences import learned_rows, past_in, sample_sequences, time_major, with_past
 from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.observation_scaling import (
@@ -38,12 +40,12 @@ Update = Callable[..., tuple[CriticUpdateState, Any]]
 
 
 def learned(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learner: CriticLearner,
     memory: Any,
-    experience: Any,
-    noise: Any,
+    experience: Experience,
+    noise: Draw,
     update: Update,
     readings: int,
     draws: int = 0,
@@ -167,7 +169,7 @@ def rows_from(config: Config, learner: CriticLearner, sample: Sample, spread: An
     )
 
 
-def sequence_rows(config: Any, learner: CriticLearner, sample: Any, normal: Any, spread: Any) -> CriticRows:
+def sequence_rows(config: Config, learner: CriticLearner, sample: Any, normal: Any, spread: Any) -> CriticRows:
     """Sequences of decisions as rows of decisions times sequences, in the scale of the networks."""
     sample = time_major(sample)
     turns, many = sample.place.shape
@@ -177,7 +179,7 @@ def sequence_rows(config: Any, learner: CriticLearner, sample: Any, normal: Any,
     )
 
 
-def critic_values(config: Any, critics: Any, rows: CriticRows) -> Any:
+def critic_values(config: Config, critics: Any, rows: CriticRows) -> Any:
     """What critics say of what was done, shape ``(critics, rows, combinations)``."""
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import FixedShare, Hyperparameters, Scheduled
+from jokulmist.agents.contract import Experience, FixedShare, Hyperparameters, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -106,7 +106,7 @@ class DeterministicAgent(CriticAgent):
         return acting.native([], tried), memory, tried
 
 
-def drifted(xp: Any, noise: Any, age: Any, back: Any) -> Any:
+def drifted(xp: Any, noise: Draw, age: Any, back: Any) -> Any:
     """What is left of drifting noise: nothing where an episode begins.
 
     x' = x - theta x + sigma N(0, 1); the spread settles at sigma / sqrt(1 - (1 - theta)^2).
@@ -119,7 +119,7 @@ def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
     return Layout(network, lambda: build_network(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
-def targets(config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows) -> Any:
+def targets(config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows) -> Any:
     """What the critics should say, shape ``(rows,)``.
 
     r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et
@@ -139,7 +139,7 @@ def targets(config: Any, hyperparameters: Hyperparameters, learning: CriticUpdat
 
 
 def update(
-    config: Any, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Any]:
     """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
     import jax.numpy as jnp
@@ -209,12 +209,12 @@ class DDPG(DeterministicAgent):
 
     @staticmethod
     def learn(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
-        experience: Any,
-        noise: Any,
+        experience: Experience,
+        noise: Draw,
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(

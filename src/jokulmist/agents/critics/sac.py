@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any, ClassVar
 
 import numpy as np
 
-from jokulmist.agents.contract import AboveZero, Config, Count, FixedShare, Hyperparameters
+from jokulmist.agents.contract import AboveZero, Config, Count, Experience, FixedShare, Hyperparameters
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -156,12 +156,12 @@ class SAC(CriticAgent):
 
     @staticmethod
     def learn(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
-        experience: Any,
-        noise: Any,
+        experience: Experience,
+        noise: Draw,
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(
@@ -212,7 +212,7 @@ def soft_value(
     return value + jnp.sum(temperature[:, None] * each, axis=0), each
 
 
-def split_memory(config: Any, rows: CriticRows) -> tuple[Past, Past]:
+def split_memory(config: Config, rows: CriticRows) -> tuple[Past, Past]:
     """What was remembered before each decision of the sequences by the policy, and by the critics."""
     restarts, states = rows.past.restarts, rows.past.states
     return Past(states[..., : config.state_width], restarts), Past(states[..., config.state_width :], restarts)

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from jokulmist.agents.contract import AboveZero, Count, Hyperparameters
+from jokulmist.agents.contract import AboveZero, Config, Count, Experience, Hyperparameters
 from jokulmist.agents.critics.critic_networks import CriticLearner
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
+from jokulmist.environments.chance.draws import Draw
 
 
 class TD3(DeterministicAgent):
@@ -51,12 +52,12 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        config: Any,
+        config: Config,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
-        experience: Any,
-        noise: Any,
+        experience: Experience,
+        noise: Draw,
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
         return learned(

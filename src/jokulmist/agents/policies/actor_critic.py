@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.contract import Count, FixedShare, Hyperparameters, Scheduled, WholeNumber
+from jokulmist.agents.contract import Config, Count, Experience, FixedShare, Hyperparameters, Scheduled, WholeNumber
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -18,6 +18,7 @@ from jokulmist.agents.policies.policy_method import (
     rewards_in_scale,
 )
 from jokulmist.agents.recurrence import apply_network
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.advantages import explained_variance, standardise
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
@@ -74,7 +75,12 @@ class ActorCritic(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: PolicyLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 

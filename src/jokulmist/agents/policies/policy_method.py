@@ -240,7 +240,7 @@ class PolicyAgent(Agent):
         learner: PolicyLearner,
         memory: Any,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
         inputs = observed_by(config, learner.statistics, observed)
@@ -274,7 +274,7 @@ class PolicyAgent(Agent):
         return probabilities_by_part(config.acting, outputs, observed.legal)
 
     @staticmethod
-    def policy_outputs(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         outputs, values = first_outputs(config, learner, observed)
         parts = outputs_by_part(config.acting, outputs, observed.legal)
         if values is not None:
@@ -282,13 +282,13 @@ class PolicyAgent(Agent):
         return parts
 
     @staticmethod
-    def state_values(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> Any:
+    def state_values(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> Any:
         """The values that were learned, in the scale of the rewards, one a row."""
         _, values = _compiled_first_outputs()(config, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
-def first_outputs(config: Any, learner: PolicyLearner, observed: ObservationBatch) -> tuple[Any, Any]:
+def first_outputs(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> tuple[Any, Any]:
     """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
     networks = config.layout.module(learner.weights)
     inputs = observed_by(config, learner.statistics, observed)
@@ -380,7 +380,7 @@ def rewards_in_scale(
 
 
 def penalise_divergence(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learner: PolicyLearner,
     experience: Experience,
@@ -435,7 +435,7 @@ def values_are_calibrated(advantages: Array) -> Array:
 
 
 def after_update(
-    config: Any,
+    config: Config,
     learner: PolicyLearner,
     weights: Any,
     moments: Any,

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import in_rows
-from jokulmist.agents.contract import Count, Experience, Hyperparameters, Scheduled, bootstrap_discount
+from jokulmist.agents.contract import Config, Count, Experience, Hyperparameters, Scheduled, bootstrap_discount
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -30,6 +30,7 @@ from jokulmist.agents.recurrence import (
     split_sequences,
     stretch_of,
 )
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.advantages import discounted_sums, explained_variance, standardise
@@ -120,7 +121,7 @@ class Reinforce(PolicyAgent):
     usual_copies: ClassVar[int] = 16
 
     @staticmethod
-    def fresh_memory(config: Any, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
         zero_readings = tuple(
             np.float32(0.0) for _ in READINGS
         )  # the readings of the last update that learned from something
@@ -143,7 +144,12 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, memory: Any, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: PolicyLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[PolicyLearner, Any, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
@@ -204,7 +210,7 @@ class Reinforce(PolicyAgent):
         )
 
 
-def _returns_due(config: Any, learner: PolicyLearner, stored: StoredTurns, next_values: Any) -> tuple[Any, Any]:
+def _returns_due(config: Config, learner: PolicyLearner, stored: StoredTurns, next_values: Any) -> tuple[Any, Any]:
     """The return from each turn on, and whether the turn is learned from now; shape ``(turns, copies)``."""
     import jax.numpy as jnp
 
@@ -217,13 +223,13 @@ def _returns_due(config: Any, learner: PolicyLearner, stored: StoredTurns, next_
     return returns, is_whole & stored.open & is_warm(learner.statistics)
 
 
-def _kept_turns(config: Any) -> int:
+def _kept_turns(config: Config) -> int:
     """Turns that are kept between updates: whole stretches."""
     horizon = int(config.horizon)
     return -(-max(int(config.longest), horizon) // horizon) * horizon
 
 
-def _nothing(config: Any) -> StoredTurns:
+def _nothing(config: Config) -> StoredTurns:
     """What is kept before the first turn: nothing that is open."""
     lead, spec = (_kept_turns(config), config.copies), config.spec
     acting = config.acting
@@ -246,7 +252,7 @@ def _nothing(config: Any) -> StoredTurns:
 
 
 def _stretch(
-    config: Any, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
+    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
 ) -> tuple[StoredTurns, Any]:
     """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last
     observation."""
@@ -282,7 +288,7 @@ def _values(networks: Any, inputs: Any, past: Any) -> Any:
 
 
 def take_due_rows(
-    config: Any, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
+    config: Config, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
 ) -> tuple[PolicyBatch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 

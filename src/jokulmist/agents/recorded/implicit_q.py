@@ -7,11 +7,12 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, minibatch_of, seed_from
-from jokulmist.agents.contract import AboveZero, FixedShare, Hyperparameters
+from jokulmist.agents.contract import AboveZero, Config, FixedShare, Hyperparameters
 from jokulmist.agents.critics.critic_networks import critics_layout, values_at
 from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.action_distributions import SampledRanges, joint_over
 from jokulmist.learning.observation_scaling import Running, fresh_running, fresh_statistics
 from jokulmist.learning.optimisation import descend, first_moments, squared
@@ -91,7 +92,7 @@ class ImplicitQ(RecordedPolicy):
         return config
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> ImplicitQLearner:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> ImplicitQLearner:
         seed = seed_from(noise)
         weights = ImplicitQ.layout_of(config, seed).initial_weights()
         begin_spread(weights, config.acting, hyperparameters.first_spread)
@@ -108,7 +109,9 @@ class ImplicitQ(RecordedPolicy):
         )
 
     @staticmethod
-    def taught(config: Any, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any) -> ImplicitQLearner:
+    def taught(
+        config: Config, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any
+    ) -> ImplicitQLearner:
         """The learner before its first update on some records: the scale of what was seen and of the returns."""
         import jax
 
@@ -118,7 +121,7 @@ class ImplicitQ(RecordedPolicy):
 
     @staticmethod
     def learn_rows(
-        config: Any, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any, noise: Draw
     ) -> tuple[ImplicitQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax

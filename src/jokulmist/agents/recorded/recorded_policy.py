@@ -97,7 +97,7 @@ class RecordedPolicy(Agent):
     policy_outputs = staticmethod(PolicyAgent.policy_outputs)
 
 
-def statistics_over(config: Any, rows: Any) -> Any:
+def statistics_over(config: Config, rows: Any) -> Any:
     """Mean and spread of all that was seen in the records; they count as warm, however few rows there are."""
     statistics = gathered(
         fresh_statistics(config.spec, config.scaling), np.concatenate([rows.observed.numbers, rows.last.numbers])

@@ -41,7 +41,7 @@ class DoubleQLearning(TableAgent):
     exploration: Share = linear(1.0, 0.02, over=0.8)
 
     @staticmethod
-    def fresh_learner(config: Any, hyperparameters: Hyperparameters, noise: Any) -> Table:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         return Table(np.full((2, config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
@@ -110,7 +110,7 @@ class DoubleQLearning(TableAgent):
         return None
 
     @staticmethod
-    def policy_outputs(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def policy_outputs(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[:, cell].mean(axis=0)}
 

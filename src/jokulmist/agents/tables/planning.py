@@ -12,6 +12,7 @@ import numpy as np
 
 from jokulmist.agents.contract import Hyperparameters
 from jokulmist.agents.tables.cells import FORBIDDEN
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.errors import SettingError
 
 if TYPE_CHECKING:
@@ -126,7 +127,7 @@ def wanted(model: Model, values: Any, entry: Any) -> Any:
 
 
 def planned(
-    config: Any, hyperparameters: Hyperparameters, values: Any, model: Model, entry: Any, noise: Any
+    config: Config, hyperparameters: Hyperparameters, values: Any, model: Model, entry: Any, noise: Draw
 ) -> tuple[Any, Model]:
     """The table after so many updates from what is remembered.
 

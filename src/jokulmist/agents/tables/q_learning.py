@@ -85,7 +85,7 @@ class QLearning(TableAgent):
             )
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw | None) -> Table:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         learner = TableAgent.fresh_learner(config, hyperparameters, noise)
         return learner._replace(model=fresh_model(config)) if config.planning else learner
 
@@ -96,7 +96,7 @@ class QLearning(TableAgent):
         learner: Table,
         memory: Carried,
         experience: Experience,
-        noise: Any,
+        noise: Draw,
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         after, memory, readings = TableAgent.learn(config, hyperparameters, learner, memory, experience, noise)
         if not config.planning:

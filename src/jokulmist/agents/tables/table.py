@@ -157,7 +157,7 @@ class TableAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw | None) -> Table:
+    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         return Table(np.full((config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
@@ -181,7 +181,7 @@ class TableAgent(Agent):
         learner: Table,
         memory: Carried,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
     ) -> tuple[Any, Carried, tuple[()]]:
         ops = array_ops(config.spec.masked)
@@ -206,7 +206,7 @@ class TableAgent(Agent):
         learner: Table,
         memory: Carried,
         experience: Experience,
-        noise: Any,
+        noise: Draw,
     ) -> tuple[Table, Carried, tuple[Any, ...]]:
         import jax
         import jax.numpy as jnp
@@ -268,7 +268,7 @@ class TableAgent(Agent):
         return ScalarTable(config, hyperparameters, learner.values, explore, learn, exploring)
 
     @staticmethod
-    def policy_outputs(config: Any, learner: Table, observed: Any) -> dict[str, Any]:
+    def policy_outputs(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[cell]}
 
@@ -332,7 +332,7 @@ def of_action(row: Sequence[Any], action: Any) -> Any:
     return action_value
 
 
-def rows_of(table: Array, cell: Array, noise: Any, allowed: Array | None = None) -> list[Any]:
+def rows_of(table: Array, cell: Array, noise: Draw, allowed: Array | None = None) -> list[Any]:
     """The rows of the given cells, as one array over copies for each action; `allowed` has the shape ``(copies,
     actions)``.
 

@@ -336,7 +336,7 @@ class DQN(Agent):
         learner: DQNLearner,
         memory: Any,
         observed: ObservationBatch,
-        noise: Any,
+        noise: Draw,
         explore: bool,
     ) -> tuple[Any, Any, Any]:
         past: Any = ()
@@ -410,7 +410,7 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
-    def taught(config: Any, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any) -> DQNLearner:
+    def taught(config: Config, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any) -> DQNLearner:
         """The learner before its first update on records: they are its replay memory, one decision after another."""
         import jax
         import jax.numpy as jnp
@@ -434,7 +434,7 @@ class DQN(Agent):
 
     @staticmethod
     def learn_rows(
-        config: Any, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any, noise: Any
+        config: Config, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any, noise: Draw
     ) -> tuple[DQNLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
@@ -485,12 +485,12 @@ class DQN(Agent):
         return by_label(config.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def policy_outputs(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         values = action_values(config, learner.weights, learner.statistics, observed)
         return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
-    def quantiles_of(config: Any, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def quantiles_of(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
         quantiles = np.sort(
@@ -500,7 +500,7 @@ class DQN(Agent):
 
 
 def _learned_from_sequences(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     replay: Any,
@@ -572,7 +572,7 @@ def _learned_from_transitions(
 
 
 def _moved_target(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learner: DQNLearner,
     weights: Any,

@@ -62,7 +62,7 @@ def remembered_values(
     return masked_values(config.spec, _values(config, outputs), seen.legal), after
 
 
-def network_outputs(config: Any, weights: Any, statistics: Any, seen: ObservationBatch) -> Any:
+def network_outputs(config: Config, weights: Any, statistics: Any, seen: ObservationBatch) -> Any:
     """What a network says of what follows: values, or the quantiles of each action."""
     if config.quantiles is None:
         return action_values(config, weights, statistics, seen)
@@ -70,7 +70,7 @@ def network_outputs(config: Any, weights: Any, statistics: Any, seen: Observatio
     return by_action(config, apply_network(config.layout.module(weights), inputs))
 
 
-def _values(config: Any, outputs: Any) -> Any:
+def _values(config: Config, outputs: Any) -> Any:
     """The values of all actions from the network's outputs; of a dueling one ``V + A - mean A`` (Wang et al., 2016,
     equation 9)."""
     if config.quantiles is not None:
@@ -100,7 +100,7 @@ def module_of(config: Config, leaves: list[Any], draws: Any) -> Any:
     return config.layout.combined(leaves)
 
 
-def targets(config: Any, learning: DQNUpdateState, sample: Any, target_outputs: Any, draws: Any = ()) -> Any:
+def targets(config: Config, learning: DQNUpdateState, sample: Any, target_outputs: Any, draws: Any = ()) -> Any:
     """The targets of the actions taken, shape ``(minibatch,)``.
 
     ``y = R_n + discount^n max_a Q_target(s_n, a)`` (Mnih et al., 2015); with `double` the action is chosen by the
@@ -139,7 +139,7 @@ def _stepped(
 
 
 def update_sequences(
-    config: Any, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any
+    config: Config, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any
 ) -> tuple[DQNUpdateState, Any]:
     """One step on sequences of a minibatch with a recurrent network; its readings, and the errors."""
     import jax.numpy as jnp
@@ -197,7 +197,7 @@ def _mean_loss(
 
 
 def update_quantiles(
-    config: Any,
+    config: Config,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     sample: Any,

@@ -164,7 +164,12 @@ class LinearQ(Agent):
 
     @staticmethod
     def learn(
-        config: Any, hyperparameters: Hyperparameters, learner: LinearQLearner, memory: Any, experience: Any, noise: Any
+        config: Config,
+        hyperparameters: Hyperparameters,
+        learner: LinearQLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[LinearQLearner, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
