@@ -35,14 +35,14 @@ def serve():
     from measuring import bounds_of, one
     from problems import ALL
 
-    bounds = {}
+    bounds, compiled = {}, set()
     for line in sys.stdin:
         method, problem, seed = line.split()
         steps = ALL[problem].decisions(method)
         if problem not in bounds:
             bounds[problem] = bounds_of(problem)
-        if (method, problem) not in bounds:
-            bounds[method, problem] = True
+        if (method, problem) not in compiled:
+            compiled.add((method, problem))
             one(method, problem, 7, {}, *bounds[problem], steps)  # compiled once, with the copies of the whole run
         print(json.dumps(one(method, problem, int(seed), {}, *bounds[problem], steps)), flush=True)
 

@@ -11,7 +11,7 @@ from itertools import pairwise
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from jokulmist.training.runs.run import Run
+    pass
 
 MOST_ROWS = 12
 WIDTH, HEIGHT = 420, 90
@@ -88,7 +88,7 @@ def safely(method: Callable[[Any], str]) -> Callable[[Any], str]:
     """A cell shows the short text of an object whose files are gone, and no traceback."""
 
     @wraps(method)
-    def shows(self: Run) -> str:
+    def shows(self: Any) -> str:
         try:
             return method(self)
         except Exception as failure:

@@ -66,8 +66,8 @@ def test_a_run_on_records_is_evaluated_gone_on_with_and_done_again(log, tmp_path
     page = save_report(complete, replays=False).read_text()
     assert "How episodes closed" not in page
     assert '"name":"recorded"' in page
-    more = jm.evaluate("random", Ford(), episodes=3, record=3, seed=9, with_policy_outputs=False)
-    more.save_rollouts(log, Ford())
+    evaluation = jm.evaluate("random", Ford(), episodes=3, record=3, seed=9, with_policy_outputs=False)
+    evaluation.save_rollouts(log, Ford())
     for words, call in ((r"has changed since", jm.redo), (r"has changed since", lambda run: jm.resume(run, steps=5))):
         with pytest.raises(RecordError, match=words):
             call(complete.path)

@@ -77,9 +77,9 @@ def test_each_episode_is_played_with_what_is_recorded_of_it(lane, agent):
     assert np.allclose(frame["end"], 9.0 * frame["steepness"], rtol=1e-5)
     assert stats.kstest(frame["steepness"], stats.uniform(1.0, 2.0).cdf).pvalue > 1e-3
     # What an agent sees follows from the copy's own parameters, and both lanes draw the same.
-    by_hand_lane = jm.train(Slope(), agent, steps=400, copies=4, vary=together, folder=None, lane="plain").episodes
-    assert len(by_hand_lane) > 95
-    assert np.allclose(frame["steepness"][: len(by_hand_lane)], by_hand_lane["steepness"], rtol=1e-5)
+    plain = jm.train(Slope(), agent, steps=400, copies=4, vary=together, folder=None, lane="plain").episodes
+    assert len(plain) > 95
+    assert np.allclose(frame["steepness"][: len(plain)], plain["steepness"], rtol=1e-5)
     assert "friction" not in jm.train(Slope(), agent, steps=16, folder=None, lane=lane).episodes
 
 

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from jokulmist.agents.contract import Config
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
+
+if TYPE_CHECKING:
+    from jokulmist.agents.contract import Config
 
 
 def seed_from(noise: Draw) -> int:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent
+from jokulmist.agents.contract import Agent, Config
 from jokulmist.agents.critics.critic_method import CriticAgent
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy
@@ -15,8 +15,6 @@ from jokulmist.agents.values.dqn import DQN
 from jokulmist.errors import SettingError
 
 if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
-    from jokulmist.agents.policies.policy_method import PolicyLearner
     from jokulmist.training.policies.policy import Policy
 
 VALUE = ".value"
@@ -69,7 +67,7 @@ def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
     return array.astype(wanted.dtype)
 
 
-def _cloned(config: Config, fresh: PolicyLearner, policy: Policy, context: str) -> Any:
+def _cloned(config: Config, fresh: Any, policy: Policy, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
     again."""
     teacher_shapes, teacher_learner = policy.config, policy.learner

@@ -72,7 +72,7 @@ class Fixed(Agent):
 
     @field_validator("inner")
     @classmethod
-    def _an_agent(cls, value: str) -> Any:
+    def _an_agent(cls, value: Any) -> Any:
         if value is not None and not isinstance(value, Agent):
             raise ValueError("is the agent that learned, and is in records alone; leave it out")
         return value

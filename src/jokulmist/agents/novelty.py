@@ -6,12 +6,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from functools import cache
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
-from jokulmist.agents.contract import Agent, Config, Hyperparameters
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.tables.cells import array_ops, grid_for
 from jokulmist.arrays import Array
@@ -30,9 +30,6 @@ from jokulmist.learning.replay import Bonus
 from jokulmist.learning.reward_scaling import followed, spread_of
 from jokulmist.learning.schedules import Coefficients, coefficients
 from jokulmist.trees import replaced
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience
 
 FEATURES = 32
 ROWS = 256

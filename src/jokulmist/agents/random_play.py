@@ -2,17 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.contract import Agent
+from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.spaces.actions import Record, split
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import draw_legal
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience, Hyperparameters
 
 
 class Nothing(NamedTuple):

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.contract import Config, Experience
 from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
-    from jokulmist.learning.networks.inputs import Inputs
+from jokulmist.learning.networks.inputs import Inputs
 
 
 class Past(NamedTuple):

@@ -7,13 +7,12 @@ from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 from jokulmist.agents.batches import in_parts
-from jokulmist.arrays import Array
+from jokulmist.agents.contract import Config, Experience
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 
 if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
-    from jokulmist.agents.values.dqn_updates import DQNUpdateState
+    pass
 
 MOST_UNROLLED = 4
 
@@ -33,7 +32,7 @@ def learned_when_started(
     import jax.numpy as jnp
     from jax import lax
 
-    def waited(learning: DQNUpdateState) -> tuple[DQNUpdateState, Array]:
+    def waited(learning: Any) -> tuple[Any, Any]:
         return learning, jnp.zeros(readings, jnp.float32)
 
     return lax.cond(decisions >= start, learned, waited, learning)  # type: ignore[no-any-return]

@@ -7,17 +7,14 @@ Hausknecht and Stone (2015), "Deep recurrent Q-learning for partially observable
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Experience, Hyperparameters
+from jokulmist.agents.contract import Config, Experience, Hyperparameters
 from jokulmist.agents.recurrence import Past, past_by_time
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.layout import Recurrent
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
 
 
 def stored_width(config: Config) -> int:

@@ -20,7 +20,7 @@ from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.channels import ObservationBatch
 
 if TYPE_CHECKING:
-    from jokulmist.agents.tables.table import Carried
+    pass
 
 # Decisions of a row that are kept beside those that are learned from next.
 MOST_PENDING = 8
@@ -46,7 +46,7 @@ def nothing_waiting(group: Any, hyperparameters: Hyperparameters, asks: bool) ->
         group.kind.fresh_memory(config, hyperparameters),
     )
 
-    def chosen(settings: Any, learner: Any, memory: Carried, observed: ObservationBatch) -> Any:
+    def chosen(settings: Any, learner: Any, memory: Any, observed: ObservationBatch) -> Any:
         numbers_now, draw = Hyperparameters(**settings), CountingDraw(jnp)
         actions, _, policy_extras = group.kind.choose(config, numbers_now, learner, memory, observed, draw, True)
         return actions, policy_extras

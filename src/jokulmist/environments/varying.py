@@ -9,14 +9,12 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from typing import Any, Literal
 
 import numpy as np
 
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.errors import SettingError, listed, nearest
-
-if TYPE_CHECKING:
-    from jokulmist.environments.chance.draws import Draw
 
 Scale = Literal["even", "log"]
 

@@ -27,7 +27,7 @@ from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
 
 if TYPE_CHECKING:
-    from jokulmist.agents.policies.policy_method import PolicyLearner
+    pass
 
 ELEMENTWISE = (
     "add",
@@ -195,7 +195,7 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
     learner = jax.tree.map(jnp.asarray, policy.learner)
     middle = CountingDraw(jnp)  # where values are equal, the one in the middle is chosen
 
-    def remembering(learner: PolicyLearner, seen: ObservationBatch, state: Array) -> Any:
+    def remembering(learner: Any, seen: ObservationBatch, state: Array) -> Any:
         # It begins where its state is that of a begin, and nowhere else.
         going = seen._replace(age=jnp.ones_like(seen.age))
         own_memory = {**memory, "state": state}

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import deque
-from typing import Any
 
 import numpy as np
 
@@ -106,7 +105,7 @@ class Skerry(Environment):
         place = self.starts[chart, draw.integers(0, STARTS.shape[1])]
         return self.State(chart=chart, row=place[0], column=place[1], heading=1)
 
-    def cell_ahead(self, state) -> tuple[Any, Any]:
+    def cell_ahead(self, state):
         """Row and column that each choice leads to, shape ``(4,)`` each."""
         way = (state.heading + self.turns) % 4
         return state.row + self.downs[way], state.column + self.rights[way]

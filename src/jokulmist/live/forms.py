@@ -107,7 +107,7 @@ def _kept_classes(runs: Mapping[str, Path], uses: set[str], base: Path) -> list[
     return list(entries.values())
 
 
-def _use_below(use: str, base: Path) -> str:
+def _use_below(use: Any, base: Path) -> str:
     """The text that names a class, with its file as `own_classes` names it where that is below the folder and there."""
     place, colon, name = str(use).rpartition(":")
     path = Path(place)

@@ -145,7 +145,7 @@ class Game:
         for name, value in chosen.items():
             self._choose(name, value)
 
-    def _choose(self, name: str, value: int) -> None:
+    def _choose(self, name: str, value: Any) -> None:
         if name not in self.hand.parts:
             raise SettingError(f"there is no part {name!r:.40} of the action.")
         part = self.hand.parts[name]
@@ -318,7 +318,7 @@ class Games:
         base = self.kept_file(str(request_body["kept"])).with_suffix("") if request_body.get("kept") else Path.cwd()
         return plan_of(content, base).measured, None
 
-    def _begin_at(self, hand: Controls, request_body: dict[str, Any], moment: int, run: Run | None) -> None:
+    def _begin_at(self, hand: Controls, request_body: dict[str, Any], moment: Any, run: Run | None) -> None:
         if request_body.get("kept"):
             scene = scene_of("", self.kept_rollout(str(request_body["kept"])), hand.environment)
         elif run is not None and run.path is not None:

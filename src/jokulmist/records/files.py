@@ -15,7 +15,6 @@ from typing import TYPE_CHECKING, Any, BinaryIO
 import numpy as np
 import tomli_w
 
-from jokulmist.arrays import NumpyArray
 from jokulmist.errors import RecordError, RunNotice, SettingError, listed, warn
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file, refuse_links
 
@@ -144,7 +143,7 @@ def csv_lines(columns: dict[str, Any], header: bool) -> bytes:
     return sink.getvalue()
 
 
-def _arrow(values: NumpyArray) -> Any:
+def _arrow(values: Any) -> Any:
     """A column for Arrow, from its buffers: Arrow's own conversion would load pandas, which takes half a second."""
     import pyarrow as pa
 

@@ -286,7 +286,7 @@ class Link:
         self.drop()
 
 
-def _an_address(address: str) -> bool:
+def _an_address(address: Any) -> bool:
     try:
         place = urlsplit(address)
         return place.scheme in ("ws", "wss") and bool(place.hostname) and place.port != 0

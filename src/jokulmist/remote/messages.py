@@ -126,7 +126,7 @@ class MomentReader:
         masks = [self._mask(moment, k, method) for k in range(count)] if masked else [()] * count
         return list(map(SimulatorState, rows, images_of_rows, terms, measures, satisfied, masks))
 
-    def images_of(self, data: bytes, count: int, method: str) -> dict[str, Any]:
+    def images_of(self, data: Any, count: int, method: str) -> dict[str, Any]:
         """The image channels of a binary frame: one after another, each of all arenas, rows first."""
         wanted = {name: count * int(np.prod(shape)) for name, shape in self.image_shapes.items()}
         if not isinstance(data, bytes) or len(data) != sum(wanted.values()):

@@ -12,7 +12,6 @@ import numpy as np
 
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
-from jokulmist.environments.declaration.state import State
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.player_actions import PlayerActions, belongs_to
@@ -74,7 +73,7 @@ class Controls:
         self.rows: list[dict[str, Any]] = []
         self.acts: list[Any] = []
 
-    def begin_at(self, state: State, advances: int) -> None:
+    def begin_at(self, state: Any, advances: int) -> None:
         """Begin an episode at a state, e.g. one of a recorded episode."""
         self.episode = Episode.from_state(self.environment, state, advances=advances, seed=self.seed)
         self.rows, self.acts = [], []

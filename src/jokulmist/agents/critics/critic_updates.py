@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 from jokulmist.agents.batches import as_flat
 from jokulmist.agents.contract import (
+    Config,
     Experience,
     Hyperparameters,
     bootstrap_discount,
@@ -30,11 +31,8 @@ from jokulmist.learning.observation_scaling import (
     prepared,
 )
 from jokulmist.learning.optimisation import descend, squared
+from jokulmist.learning.replay import Sample
 from jokulmist.learning.reward_scaling import returns_after, spread_of
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
-    from jokulmist.learning.replay import Sample
 
 Update = Callable[..., tuple[CriticUpdateState, Any]]
 

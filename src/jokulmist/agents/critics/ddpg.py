@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import Experience, FixedShare, Hyperparameters, Scheduled
+from jokulmist.agents.contract import Config, Experience, FixedShare, Hyperparameters, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -26,9 +26,6 @@ from jokulmist.errors import SettingError
 from jokulmist.learning.networks.layout import Layout, build_network
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
 
 
 class DeterministicAgent(CriticAgent):

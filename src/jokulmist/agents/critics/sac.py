@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
@@ -26,12 +26,10 @@ from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.gaussians import log_density, log_slope
+from jokulmist.learning.networks.inputs import Inputs
 from jokulmist.learning.networks.layout import Layout
 from jokulmist.learning.observation_scaling import prepared
 from jokulmist.learning.optimisation import descend
-
-if TYPE_CHECKING:
-    from jokulmist.learning.networks.inputs import Inputs
 
 
 class SAC(CriticAgent):

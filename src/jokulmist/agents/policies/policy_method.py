@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
@@ -38,6 +38,7 @@ from jokulmist.learning import reward_scaling
 from jokulmist.learning.action_distributions import Likelihood, action_distribution
 from jokulmist.learning.advantages import generalised_advantages
 from jokulmist.learning.gaussians import AtBounds, refuse_unbounded
+from jokulmist.learning.networks.inputs import Inputs
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.observation_scaling import (
@@ -50,13 +51,9 @@ from jokulmist.learning.observation_scaling import (
     met,
     prepared,
 )
-from jokulmist.learning.optimisation import Optimiser, descend, first_moments
+from jokulmist.learning.optimisation import Moments, Optimiser, descend, first_moments
 from jokulmist.learning.reward_scaling import in_scale, spread_of
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.learning.networks.inputs import Inputs
-    from jokulmist.learning.optimisation import Moments
 
 READINGS = ("policy_loss", "value_loss", "entropy", "explained_variance", "gradient_norm")
 # Of a run that begins with what another learned; see `PPO`.

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import math
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.batches import in_parts, in_rows
 from jokulmist.agents.contract import (
+    Config,
     Count,
+    Experience,
     FixedShare,
     Hyperparameters,
     Limit,
@@ -32,9 +34,6 @@ from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.advantages import explained_variance, standardise
 from jokulmist.learning.optimisation import squared
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
 
 # The least spread that advantages are divided by, where rewards are in scale: six seeds of `mast` (benchmarks/proving),
 # 500,000 decisions, ended at 0.48 of the way on one without it, at 1.00 on all with it; no problem of the choosing half

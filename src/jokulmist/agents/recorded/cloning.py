@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 
 from jokulmist.agents.batches import minibatch_of, seed_from
-from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.contract import Config, Experience, Hyperparameters
 from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
@@ -15,9 +15,6 @@ from jokulmist.environments.chance.draws import Draw
 from jokulmist.learning.action_distributions import SampledRanges
 from jokulmist.learning.observation_scaling import fresh_statistics
 from jokulmist.learning.optimisation import first_moments
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
 
 
 class Cloning(RecordedPolicy):

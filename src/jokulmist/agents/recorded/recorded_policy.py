@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, NoReturn
+from typing import Any, ClassVar, NoReturn
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config, Count, FixedShare, Limit, Scheduled
+from jokulmist.agents.contract import Agent, Config, Count, Experience, FixedShare, Hyperparameters, Limit, Scheduled
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
 from jokulmist.environments.chance.draws import Draw
@@ -17,10 +17,6 @@ from jokulmist.learning.networks.layout import Layout, NetworkSetting, fitting, 
 from jokulmist.learning.observation_scaling import WARM_UP, Scaling, fresh_statistics, gathered
 from jokulmist.learning.optimisation import Optimiser
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience, Hyperparameters
-    from jokulmist.agents.policies.policy_method import PolicyLearner
 
 
 class RecordedPolicy(Agent):
@@ -82,7 +78,7 @@ class RecordedPolicy(Agent):
     def learn(
         config: Config,
         hyperparameters: Hyperparameters,
-        learner: PolicyLearner,
+        learner: Any,
         memory: Any,
         experience: Experience,
         noise: Draw,

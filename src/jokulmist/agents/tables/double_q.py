@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
 from jokulmist.agents.action_values import by_label
-from jokulmist.agents.contract import Hyperparameters, Share, bootstrap_discount
+from jokulmist.agents.contract import Config, Experience, Hyperparameters, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
@@ -15,9 +15,6 @@ from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
 
 
 class DoubleQLearning(TableAgent):

@@ -6,17 +6,14 @@ Sutton (1990), "Integrated architectures for learning, planning, and reacting": 
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.contract import Config, Hyperparameters
 from jokulmist.agents.tables.cells import FORBIDDEN
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.errors import SettingError
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
 
 OUTCOMES = 16
 LEADING = 16

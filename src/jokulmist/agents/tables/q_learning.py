@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any, ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
 from jokulmist.agents.action_values import Explorer
-from jokulmist.agents.contract import Config, Hyperparameters, WholeNumber, bootstrap_discount
+from jokulmist.agents.contract import Config, Experience, Hyperparameters, WholeNumber, bootstrap_discount
 from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -16,9 +16,6 @@ from jokulmist.agents.tables.table import Carried, Table, TableAgent
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience
 
 NOT_RECORDED = -1e9
 

@@ -3,17 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.contract import Config, Hyperparameters
 from jokulmist.agents.tables.cells import SCALARS
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.arrays import Array
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
 
 
 class ScalarTable:

@@ -14,13 +14,22 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, NamedTuple
+from typing import Annotated, Any, ClassVar, NamedTuple
 
 import numpy as np
 from pydantic import BeforeValidator
 
 from jokulmist.agents.action_values import by_label, explored_index, refuse_combinations
-from jokulmist.agents.contract import Agent, Config, DiscountPer, FixedShare, Hyperparameters, Share, bootstrap_discount
+from jokulmist.agents.contract import (
+    Agent,
+    Config,
+    DiscountPer,
+    Experience,
+    FixedShare,
+    Hyperparameters,
+    Share,
+    bootstrap_discount,
+)
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -33,9 +42,6 @@ from jokulmist.learning.action_distributions import joint_over, refuse_ranges
 from jokulmist.learning.novelty_setting import NoveltySetting
 from jokulmist.learning.schedules import linear
 from jokulmist.trees import replaced
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience
 
 MOST_TRACED, LEAST_TRACE = 512, 1e-3
 # Rows are written out action by action.

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import lru_cache
-from typing import TYPE_CHECKING, Any, ClassVar, Literal, NamedTuple
+from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from jokulmist.agents.contract import (
     Config,
     Count,
     DiscountPer,
+    Experience,
     FixedShare,
     Hyperparameters,
     Limit,
@@ -66,12 +67,9 @@ from jokulmist.learning.observation_scaling import (
     met,
 )
 from jokulmist.learning.optimisation import Optimiser, first_moments
+from jokulmist.learning.replay import Replay, Sample
 from jokulmist.learning.reward_scaling import open_returns, returns_after, spread_of
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience
-    from jokulmist.learning.replay import Replay, Sample
 
 SMALLEST_ERROR = 1e-3
 STARTED_REPLAY = 5_000

@@ -10,21 +10,19 @@ import numpy as np
 
 from jokulmist.agents.action_values import masked_values
 from jokulmist.agents.batches import as_flat
-from jokulmist.agents.contract import Hyperparameters
+from jokulmist.agents.contract import Config, Hyperparameters
 from jokulmist.agents.sequences import at_the_end, learned_rows, past_in, time_major
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
 from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.networks.inputs import apply_network
-from jokulmist.learning.observation_scaling import prepared
+from jokulmist.learning.observation_scaling import Running, prepared
 from jokulmist.learning.optimisation import descend, huber, squared
+from jokulmist.learning.replay import Sample
 
 if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
     from jokulmist.agents.values.dqn import DQNLearner
-    from jokulmist.learning.observation_scaling import Running
-    from jokulmist.learning.replay import Sample
 
 
 class DQNUpdateState(NamedTuple):

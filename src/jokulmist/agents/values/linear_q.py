@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from jokulmist.agents.contract import (
     Config,
     Count,
     DiscountPer,
+    Experience,
     FixedShare,
     Hyperparameters,
     Share,
@@ -34,11 +35,8 @@ from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.action_distributions import JointChoice, joint_over, refuse_ranges
 from jokulmist.learning.features import Features, Kind
+from jokulmist.learning.replay import Sample
 from jokulmist.learning.schedules import linear
-
-if TYPE_CHECKING:
-    from jokulmist.agents.contract import Experience
-    from jokulmist.learning.replay import Sample
 
 
 class LinearQLearner(NamedTuple):

@@ -154,12 +154,12 @@ class Draw:
         order = self.xp.rint(self._take("order", (count,)))  # exact in float32 up to 2**24
         return self.xp.asarray(order, dtype=self.xp.int32)
 
-    def _as_whole(self, value: Array, like: Any) -> Any:
+    def _as_whole(self, value: Any, like: Any) -> Any:
         return int(value) if isinstance(like, float) else self.xp.asarray(value, dtype=self.xp.int32)
 
 
 class PlainDraw(Draw):
-    """Draws of one stream on a plain lane; `at` moves it to a copy and a turn.
+    """Draws of one stream on a plain lane; `for_step` moves it to a copy and a turn.
 
     Single numbers are kept as nested lists, because indexing a list is several times faster than indexing an array for
     one element; a short stretch of turns at a time, because a long one falls out of the processor's cache.

@@ -5,15 +5,13 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.modifiers.base import ActionModifier, by_part, idle_of, modifier_setting
 from jokulmist.environments.spaces.actions import Action, Actions, Choice, Range
 from jokulmist.errors import SettingError
-
-if TYPE_CHECKING:
-    from jokulmist.environments.chance.draws import Draw
 
 
 @dataclass(frozen=True, repr=False)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.modifiers.base import (
     ActionModifier,
     ChannelValues,
@@ -17,10 +18,6 @@ from jokulmist.environments.modifiers.base import (
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed
-
-if TYPE_CHECKING:
-    from jokulmist.environments.chance.draws import Draw
-    from jokulmist.environments.declaration.state import State
 
 
 class ObservationPipeline:
@@ -112,7 +109,7 @@ class RewardPipeline:
         return tuple(tuple(modifier.start(xp) for modifier in self._for_player(player)) for player in self.players)
 
     def modify(
-        self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: State, after: State, ended: Any
+        self, xp: ModuleType, memories: tuple[Any, ...], reward: Any, before: Any, after: Any, ended: Any
     ) -> tuple[tuple[Any, ...], Any]:
         """Memories, and the reward that is learned from; of several players shape ``(players,)``."""
         if not self.players:

@@ -7,15 +7,11 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
-from jokulmist.arrays import Array
 from jokulmist.environments.modifiers.base import RewardModifier
 from jokulmist.errors import JokulmistError, SettingError, listed
 from jokulmist.loading import function_named, name_of
-
-if TYPE_CHECKING:
-    from jokulmist.environments.declaration.state import State
 
 
 @dataclass(frozen=True, repr=False)
@@ -45,9 +41,7 @@ class Scaled(RewardModifier):
         ):
             raise SettingError(f"`by` of `Scaled` must be a number other than 0; got {self.by!r}.")
 
-    def modify(
-        self, xp: ModuleType, memory: Any, reward: Any, before: State, after: State, ended: Any
-    ) -> tuple[Any, Any]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, self.by * reward
 
 
@@ -74,9 +68,7 @@ class Clipped(RewardModifier):
         if not (isinstance(self.low, (int, float)) and isinstance(self.high, (int, float)) and self.low < self.high):
             raise SettingError(f"`Clipped` needs low < high; got {self.low!r} and {self.high!r}.")
 
-    def modify(
-        self, xp: ModuleType, memory: Any, reward: Array, before: State, after: State, ended: Array
-    ) -> tuple[Any, Array]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, xp.clip(reward, self.low, self.high)
 
 
@@ -146,9 +138,7 @@ class Potential(RewardModifier):
     def reads_state(self) -> bool:
         return True
 
-    def modify(
-        self, xp: ModuleType, memory: Any, reward: Array, before: State, after: State, ended: Array
-    ) -> tuple[Any, Array]:
+    def modify(self, xp: ModuleType, memory: Any, reward: Any, before: Any, after: Any, ended: Any) -> tuple[Any, Any]:
         return memory, reward + self.discount * xp.where(ended, 0.0, self.of(after)) - self.of(before)
 
 

@@ -19,7 +19,7 @@ class PlayerObservation(Observation):
         super().__init__(values)
         object.__setattr__(self, "_each", dict(each))
 
-    def __getitem__(self, name: str) -> Any:
+    def __getitem__(self, name: Any) -> Any:
         each: dict[str, Observation] = self.__dict__["_each"]
         return each[str(name)] if str(name) in each else self.__dict__[name]
 

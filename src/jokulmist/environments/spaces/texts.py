@@ -28,7 +28,7 @@ def checked_shape(value: Any) -> tuple[int, ...]:
     return sizes
 
 
-def checked_name(value: str, subject: str) -> str:
+def checked_name(value: Any, subject: str) -> str:
     """A name, or several with points between them."""
     name = value if isinstance(value, str) and len(value) <= LONGEST else ""
     if not all(part.replace("_", "a").isalnum() for part in name.split(".")):

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.declaration.description import Description
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Outcome, Simulator, made_again
@@ -16,9 +17,6 @@ from jokulmist.environments.spaces.legal import DECIDING, STAYS, Mask, choices_o
 from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names, owner_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, listed, nearest
-
-if TYPE_CHECKING:
-    from jokulmist.environments.chance.draws import Draw
 
 SEEDS = 2**23
 

@@ -12,11 +12,11 @@ import traceback
 from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, NoReturn
+from typing import Any, NoReturn
 
 import numpy as np
 
-from jokulmist.arrays import Array
+from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.declaration.environment import Environment, describe, revalue
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.state import Field, State, zero_of
@@ -25,9 +25,6 @@ from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
-
-if TYPE_CHECKING:
-    from jokulmist.environments.chance.draws import Draw
 
 Judge = Callable[[Any, Any, Any], Any]
 
@@ -280,7 +277,7 @@ class Stepper:
             self.failed_among([c[0] for c in self.channels], failure)
         return row
 
-    def _entries(self, value: Array, name: str) -> list[float]:
+    def _entries(self, value: Any, name: str) -> list[float]:
         try:
             array = np.asarray(value, np.float32)
         except (TypeError, ValueError):

@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass, field, fields, replace
-from typing import TYPE_CHECKING, Any, dataclass_transform
+from typing import Any, dataclass_transform
 
 import jax
 import jax.numpy as jnp
@@ -20,10 +20,7 @@ from jax import lax
 from jokulmist.arrays import Array
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import ActionDistribution
-from jokulmist.learning.networks.inputs import Gain, apply_network
-
-if TYPE_CHECKING:
-    from jokulmist.learning.networks.inputs import Inputs
+from jokulmist.learning.networks.inputs import Gain, Inputs, apply_network
 
 # The gain that keeps the spread of what goes through a layer (He et al., 2015, for rectifiers).
 GAINS = {"tanh": 1.0, "relu": math.sqrt(2.0)}

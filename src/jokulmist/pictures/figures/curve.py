@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from jokulmist.agents.players import method_names
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.episodes import pairing_name
@@ -23,7 +23,6 @@ from jokulmist.training.runs.run import Run, runs_of
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
-    from jokulmist.environments.declaration.environment import Environment
 
 FEW_POINTS = 400
 # A share of the axis that short episodes may have to themselves without a word.

@@ -198,7 +198,7 @@ def _labels(settings: list[dict[str, Any]], names: list[str]) -> list[str]:
     return [label if labels.count(label) == 1 else f"{label} ({k + 1})" for k, label in enumerate(labels)]
 
 
-def _format_value(value: float) -> str:
+def _format_value(value: Any) -> str:
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 

@@ -179,7 +179,7 @@ class Space:
             return math.log(float(value) / dimension.low) / math.log(dimension.high / dimension.low)
         return (float(value) - dimension.low) / (dimension.high - dimension.low)
 
-    def holds(self, name: str, value: float) -> bool:
+    def holds(self, name: str, value: Any) -> bool:
         """Whether a value is one that the search may give to a setting."""
         dimension = self.over.get(name)
         if isinstance(dimension, Among):

@@ -8,7 +8,6 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent, Experience, ScalarAgent, counts_advances, hyperparameters_at
 from jokulmist.agents.foreign import twin_holds
-from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
@@ -199,7 +198,7 @@ class PlainLoop:
         return finished
 
     def _decide_again(
-        self, seen: ObservationBatch, actions: Array, policy_extras: Any, draw: Draw, outcome: LaneOutcome
+        self, seen: ObservationBatch, actions: Any, policy_extras: Any, draw: Draw, outcome: LaneOutcome
     ) -> tuple[Any, ...]:
         """Another decision for the copies whose process was lost: what was seen, done and noted, and what came of it.
 

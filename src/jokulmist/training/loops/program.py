@@ -36,7 +36,7 @@ from jokulmist.training.loops.compiled_turn import (
 from jokulmist.training.loops.program_cache import CachedFunction, CachedRequests, key_of, key_of_update
 
 if TYPE_CHECKING:
-    from jokulmist.agents.tables.table import Carried
+    pass
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768
@@ -110,7 +110,7 @@ def program_for(
 
 
 def evaluation_program(
-    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Carried, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
 ) -> CompiledProgram:
     """The program of an evaluation: turns without updates; kept for the next evaluation."""
     key = (compiled, agent, config, f"evaluation, explore={explore}")
@@ -203,7 +203,7 @@ def _cached_requests(
 
 
 def _build_evaluation(
-    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Carried, explore: bool
+    compiled: CompiledEnvironment, agent: Agent, config: Config, learner: Any, memory: Any, explore: bool
 ) -> CompiledProgram:
     kind, names, copies = type(agent), list(agent.schedules()), config.copies
     code = key_of(compiled, agent, config)

@@ -60,7 +60,7 @@ MOST_COPIES = 65_536
 Seed = Annotated[int, AfterValidator(checked_seed)]
 
 
-def _require_whole(value: float) -> float:
+def _require_whole(value: Any) -> Any:
     """A float without a fraction, such as 1e6, as the whole number that it is."""
     return int(value) if isinstance(value, float) and value.is_integer() else value
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from collections.abc import Iterator
 from functools import cached_property
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import jax
 import jax.numpy as jnp
@@ -17,14 +17,12 @@ import numpy as np
 
 from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.chance.draws import Dims, Draw
+from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import Field, zero_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.training.solving.counting import MOST_ORDERED, MOST_OUTCOMES, orders_of, outcomes, poisson_probabilities
-
-if TYPE_CHECKING:
-    from jokulmist.environments.declaration.environment import Environment
 
 ROWS = 32_768
 FEW_ROWS = 2_048
