@@ -1,5 +1,6 @@
 """What all tests share: one trained run, one folder of compiled code, and no folder made where the tests are."""
 
+import signal
 import sys
 from pathlib import Path
 
@@ -17,6 +18,8 @@ from jokulmist.training.loops import program
 # How long an example takes depends on what else the machine does, and decides nothing.
 hypothesis.settings.register_profile("untimed", deadline=None)
 hypothesis.settings.load_profile("untimed")
+if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:  # a shell starts what it puts into the background deaf to it
+    signal.signal(signal.SIGINT, signal.default_int_handler)
 start_backend()  # before a test makes an array: else the loops of one copy are slow
 
 

@@ -234,12 +234,16 @@ def test_a_signal_ends_the_command_with_130_and_everything_saved(place, how):
 
 ENDED_WHILE_DESTROYING = """
 import signal
+import sys
 import jokulmist as jm
-
-signal.signal(signal.SIGINT, signal.default_int_handler)  # a shell starts what it puts into the background deaf to it
 
 class Parting:
     def __del__(self):
+        signal.raise_signal(signal.SIGINT)
+
+def interrupt_hook(frame, event, argument):  # a second one comes while the first is dealt with
+    if frame.f_code is sys.unraisablehook.__code__:
+        sys.setprofile(None)
         signal.raise_signal(signal.SIGINT)
 
 class Pier(jm.Environment):
@@ -254,6 +258,7 @@ class Pier(jm.Environment):
 
     def advance(self, state, action, draw):
         if type(state.depth) is float:
+            sys.setprofile(interrupt_hook)
             Parting()
         return state
 

@@ -41,18 +41,9 @@ def served(tmp_path_factory):
     assert "Traceback" not in process.stderr.read()
 
 
-# A process that a shell starts in the background ignores interrupts, and so do its children.
-INTERRUPTIBLE = """
-import signal
-signal.signal(signal.SIGINT, signal.default_int_handler)
-from jokulmist.command.main import main
-main()
-"""
-
-
 def started(*words):
     process = subprocess.Popen(
-        [sys.executable, "-c", INTERRUPTIBLE, "serve", *map(str, words), "--port", "0"],
+        [sys.executable, "-m", "jokulmist", "serve", *map(str, words), "--port", "0"],
         stdout=subprocess.PIPE,
         stderr=subprocess.PIPE,
         text=True,

@@ -6,10 +6,12 @@ from __future__ import annotations
 import _thread
 import atexit
 import gc
+import signal
 import sys
 import time
 import warnings
 from functools import cache
+from threading import current_thread, main_thread
 from typing import TYPE_CHECKING, TextIO
 
 import typer
@@ -19,10 +21,12 @@ from jokulmist.sources.trust import remember
 
 if TYPE_CHECKING:
     from sys import UnraisableHookArgs
+    from types import FrameType
 
 _SHOWN_NOTICES: set[str] = set()
 _TRUSTING: list[bool] = []
 _LOST: list[bool] = []
+_PENDING: list[bool] = []
 
 
 @cache
@@ -38,6 +42,8 @@ def begin() -> None:
     _collect_rarely()
     warnings.showwarning = tell_notice
     sys.unraisablehook = interrupt_again
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler and current_thread() is main_thread():
+        signal.signal(signal.SIGINT, _interrupt)
     _SHOWN_NOTICES.clear()
     _TRUSTING.clear()
     _LOST.clear()
@@ -74,7 +80,7 @@ def interrupt_again(lost: UnraisableHookArgs) -> None:
     again a moment later."""
     if issubclass(lost.exc_type, KeyboardInterrupt):
         _LOST.append(True)
-        _thread.start_new_thread(_interrupt_soon, ())
+        _interrupt_soon()
     else:
         sys.__unraisablehook__(lost)
 
@@ -84,8 +90,25 @@ def was_interrupted() -> bool:
     return bool(_LOST)
 
 
+def _interrupt(number: int, frame: FrameType | None) -> None:
+    """An interrupt within the hook itself would be lost as well, with a traceback: it waits until the hook is done."""
+    caller = frame
+    while caller is not None and caller.f_code is not interrupt_again.__code__:
+        caller = caller.f_back
+    if caller is None:
+        signal.default_int_handler(number, frame)
+    _interrupt_soon()
+
+
 def _interrupt_soon() -> None:
+    if not _PENDING:
+        _PENDING.append(True)
+        _thread.start_new_thread(_interrupt_later, ())
+
+
+def _interrupt_later() -> None:
     time.sleep(0.02)  # at once, it would land in the hook
+    _PENDING.clear()
     _thread.interrupt_main()
 
 
