@@ -1,4 +1,4 @@
-"""What share of the machine's rate of matrix products the compiled loops of PPO, DQN and SAC reach.
+"""What share of the machine's rate of matrix products the compiled loops of the deep methods reach.
 
 python benchmarks/products.py [--only DQN] [--widths 64 256] [--repeats 7] [--json FILE]
 
@@ -16,7 +16,13 @@ import time
 from collections import Counter
 from pathlib import Path
 
-METHODS = {"PPO": ("Ferry", 64), "DQN": ("Ferry", 16), "SAC": ("Winch", 16)}
+METHODS = {
+    "PPO": ("Ferry", 64),
+    "DQN": ("Ferry", 16),
+    "SAC": ("Winch", 16),
+    "TD3": ("Winch", 16),
+    "DDPG": ("Winch", 16),
+}
 
 
 def products_of(jaxpr, times=1, found=None):

@@ -340,6 +340,69 @@ def sheds_policy(discount=0.99):
     return best.argmax(axis=2)
 
 
+class Flats(jm.Environment):
+    """Walk over the flats at low tide to a hut in the far corner: -1 a step; random play gets there in one of a
+    hundred."""
+
+    time_limit = 200
+
+    class State(jm.State):
+        east: float = jm.seen(low=0.0, high=10.0)
+        north: float = jm.seen(low=0.0, high=10.0)
+
+    action = jm.Choice("east", "north", "west", "south")
+
+    def begin(self, draw):
+        return self.State(east=draw.uniform(0.0, 1.0), north=draw.uniform(0.0, 1.0))
+
+    def advance(self, state, action, draw):
+        xp, slip = self.xp, draw.normal(0.0, 0.05, shape=2)
+        east = state.east + 0.5 * ((action == 0) * 1.0 - (action == 2) * 1.0) + slip[0]
+        north = state.north + 0.5 * ((action == 1) * 1.0 - (action == 3) * 1.0) + slip[1]
+        return state.replace(east=xp.clip(east, 0.0, 10.0), north=xp.clip(north, 0.0, 10.0))
+
+    @jm.reward
+    def time(self, after):
+        return -1.0 + 0.0 * after.east
+
+    @jm.ending
+    def there(self, after):
+        return (after.east > 9.0) & (after.north > 9.0)
+
+    @jm.reference
+    def straight(self, state):
+        return 0 if state.east <= 9.0 else 1
+
+
+class Pegs(jm.Environment):
+    """A line is made fast on one of 64 pegs in eight rows; two gauges say how far up and along it is to be."""
+
+    time_limit = 20
+
+    class State(jm.State):
+        up: float = jm.seen(low=0.0, high=1.0)
+        along: float = jm.seen(low=0.0, high=1.0)
+
+    action = jm.Choice(64)
+
+    def begin(self, draw):
+        wanted = draw.uniform(shape=2)
+        return self.State(up=wanted[0], along=wanted[1])
+
+    def advance(self, state, action, draw):
+        wanted = draw.uniform(shape=2)
+        return state.replace(up=wanted[0], along=wanted[1])
+
+    @jm.reward
+    def near(self, before, action):
+        xp = self.xp
+        return 1.0 - xp.abs(action // 8 / 7.0 - before.up) - xp.abs(action % 8 / 7.0 - before.along)
+
+    @jm.reference
+    def nearest(self, state):
+        return 8 * int(np.round(7 * state.up)) + int(np.round(7 * state.along))
+
+
 class Errand(jm.Environment):
     """Row to whichever buoy is named this time, and arrive gently: the goal is a part of what is seen."""
 
