@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -154,22 +154,6 @@ def numbers_of(episodes: Episodes, description: Description) -> dict[str, NumpyA
     for k, name in enumerate(description.varied):
         numbers[name] = episodes.varied[:, k]
     return numbers
-
-
-class Recorder(Protocol):
-    """Where a run's records go."""
-
-    def episodes(self, columns: dict[str, NumpyArray]) -> None:
-        """Take finished episodes, as the columns of episodes.csv."""
-        ...
-
-    def reading(self, row: dict[str, float]) -> None:
-        """Take one report."""
-        ...
-
-    def log(self, text: str) -> None:
-        """Take one line of the log."""
-        ...
 
 
 class Memory:

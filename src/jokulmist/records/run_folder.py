@@ -35,7 +35,7 @@ MACHINE, DIFF = "machine.csv", "uncommitted.diff"
 MOST_DIFF_BYTES = 1 << 20
 LONGEST_NAME = 250
 CUT = (EPISODES, READINGS, EVALUATED)
-CHECKPOINTS, PICTURES, LOG = "checkpoints", "pictures", "log.txt"
+CHECKPOINTS, LOG = "checkpoints", "log.txt"
 Clock = Callable[[], datetime.datetime]
 # A plan has a table a player, `[agents.NAME]`; as settings they are one agent, which uses `players`.
 AGENTS, PLAYERS = "agents", "players"

@@ -19,7 +19,6 @@ from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.texts import checked_text
 from jokulmist.errors import DeclarationError, SettingError, listed
 
-Number = float | int | bool
 Bound = float | int | str
 Shape = int | str | Sequence[int | str]
 Method = TypeVar("Method", bound=Callable[..., Any])

@@ -8,7 +8,7 @@ nearest the environment; those of the action are asked in the opposite order, fr
 from __future__ import annotations
 
 from types import ModuleType
-from typing import Any, ClassVar, Literal, NamedTuple
+from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
@@ -16,8 +16,6 @@ from jokulmist.environments.spaces.actions import Action, Actions, Choice, Recor
 from jokulmist.environments.spaces.channels import Channel, Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.loading import Plugin
-
-Touches = Literal["observation", "action", "reward", "episode"]
 
 
 class ChannelValues(NamedTuple):
@@ -60,8 +58,6 @@ def modifier_setting(value: Any) -> Any:
 class Modifier(Plugin):
     """Base of all modifiers of an environment; see `jm.modifiers.Stack` for one."""
 
-    touches: ClassVar[Touches]
-
 
 class ObservationModifier(Modifier):
     """Base of modifiers of the observation.
@@ -84,7 +80,6 @@ class ObservationModifier(Modifier):
     Observation(level=16, hour=0)
     """
 
-    touches = "observation"
     needs_limit: ClassVar[bool] = False
 
     def spec(self, spec: Spec) -> Spec:
@@ -122,8 +117,6 @@ class ActionModifier(Modifier):
     True
     """
 
-    touches = "action"
-
     def refuse(self, action: Action) -> None:
         """Raise `SettingError` where it does not fit the action."""
 
@@ -156,8 +149,6 @@ class RewardModifier(Modifier):
     >>> Fading(by=0.9)
     Fading(0.9)
     """
-
-    touches = "reward"
 
     def reads_state(self) -> bool:
         """Whether it looks into the states, which a simulator does not show."""

@@ -39,7 +39,6 @@ class Opening(Modifier):
     True
     """
 
-    touches = "episode"
     at_most: int
     idle: Any
     actions: tuple[Any, ...]
@@ -102,7 +101,6 @@ class LearningEnd(Modifier):
     Tarn().modified(LearningEnd('washed_out'))
     """
 
-    touches = "episode"
     name: str
 
     def refuse(self, closings: Sequence[str], measures: Sequence[str]) -> None:

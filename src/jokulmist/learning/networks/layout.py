@@ -226,7 +226,6 @@ def usual_network(spec: Spec) -> NetworkSettings:
     return Convolutional(512) if large else Convolutional()
 
 
-Build = Callable[[Sequence[Channel], int, Any], Any]
 RECIPES: dict[str, type[NetworkSettings]] = {"Dense": Dense, "Convolutional": Convolutional}
 Cell = Literal["gru", "lstm"]
 

@@ -41,16 +41,6 @@ class Best:
     rows: NumpyArray
     row_values: NumpyArray
 
-    @property
-    def timeless(self) -> bool:
-        """Whether what is best does not depend on how many decisions were made: no state is met at two moments with
-        different ones."""
-        if len(self.starts) == 2:
-            return True
-        order = np.argsort(self.state, kind="stable")
-        same = self.state[order][1:] == self.state[order][:-1]
-        return bool((self.decision[order][1:] == self.decision[order][:-1])[same].all())
-
 
 def best_of(t: Transitions, horizon: int | None, discount: float) -> Best:
     """The best decisions."""
