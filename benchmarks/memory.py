@@ -1,9 +1,8 @@
 """What is seen only in part: methods with and without `jm.Recurrent`, five seeds each.
 
-python benchmarks/memory.py beacon [--far 20] [--method PPO]   # a lamp seen once, a turn many decisions later; chance
-is 0, the optimum 1 python benchmarks/memory.py mast                               # a mast without its speeds, seen
-through noise, beside the full one python benchmarks/memory.py cost                               # updates a second
-with and without
+python benchmarks/memory.py beacon [--far 20] [--method PPO]  # a lamp seen once, a turn much later: chance 0, best 1
+python benchmarks/memory.py mast                              # a mast without its speeds, seen through noise
+python benchmarks/memory.py cost                              # updates a second with and without
 """
 
 import argparse

@@ -1,10 +1,9 @@
 """Several players: whether partners fit, what a roster is good for, and what players cost.
 
-python benchmarks/players.py fit      # haul: five pairs, cross-play, a roster of them with a sixth partner that nobody
-learned with python benchmarks/players.py speed    # decisions a second: two that learn against one, a roster of 8
-against a fixed partner python benchmarks/players.py exact    # games whose solution is known: a table that dominates,
-matching pennies, a team game, a game of sticks in turns python benchmarks/players.py lots     # whether both players of
-`lots` learn, beside random play and the reference
+python benchmarks/players.py fit    # haul: five pairs, cross-play, a roster of them with a sixth partner
+python benchmarks/players.py speed  # decisions a second: two that learn against one, a roster of 8 against one
+python benchmarks/players.py exact  # games whose solution is known: a dominant choice, matching pennies, a team, turns
+python benchmarks/players.py lots   # whether both players of `lots` learn, beside random play and the reference
 """
 
 import argparse

@@ -31,8 +31,8 @@ def products_of(jaxpr, times=1, found=None):
     for equation in jaxpr.eqns:
         name, params = equation.primitive.name, equation.params
         if name == "dot_general":
-            config = tuple(v.aval.shape for v in equation.invars)
-            found[(*config, str(params["dimension_numbers"]))] += times
+            shapes = tuple(v.aval.shape for v in equation.invars)
+            found[(*shapes, str(params["dimension_numbers"]))] += times
         elif name == "scan":
             products_of(params["jaxpr"].jaxpr, times * params["length"], found)
         elif name == "cond":
@@ -157,8 +157,8 @@ def main():
             )
             per_update = loop.turns_per_update
             loop.advance(-(-2_000 // loop.copies) // per_update * per_update + per_update)
-            config = jax.tree.map(lambda leaf: jax.ShapeDtypeStruct(leaf.shape, leaf.dtype), tuple(arguments))
-            result = products_of(jax.make_jaxpr(run._function)(*config).jaxpr)
+            shapes = jax.tree.map(lambda leaf: jax.ShapeDtypeStruct(leaf.shape, leaf.dtype), tuple(arguments))
+            result = products_of(jax.make_jaxpr(run._function)(*shapes).jaxpr)
             turns = max(1, (8_192 if width < 128 else 2_048) // loop.copies // per_update) * per_update
             loop.advance(turns)
             chosen, alone = [], []

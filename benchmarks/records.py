@@ -1,9 +1,8 @@
 """Learning from records: five seeds each on mixed and poor data, and how often the interval of an estimate holds the
 truth.
 
-python benchmarks/records.py taught [--steps 20000]   # ferry and greenhouse: what was recorded, and what each method
-makes of it python benchmarks/records.py estimates [--repeats 50] # intervals of both ways of estimating against the
-true mean return
+    python benchmarks/records.py taught [--steps 20000]    # ferry, greenhouse: the records, and what each method learns
+    python benchmarks/records.py estimates [--repeats 50]  # intervals of both estimates against the true mean return
 """
 
 import argparse

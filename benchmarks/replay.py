@@ -1,7 +1,7 @@
 """Replay memory: what a million transitions of ten numbers take, and what sampling costs as the memory grows, evenly
 and by priority.
 
-python benchmarks/replay.py [--repeats 7] [--json FILE]
+    python benchmarks/replay.py [--repeats 7] [--json FILE]
 
 Memory: the process's resident memory before and after the memory is filled. Sampling: a minibatch of 64 with its new
 priorities, in one compiled loop of 200.

@@ -1,7 +1,7 @@
 """Seconds of whole commands from a fresh process, of this code and another checkout in turns: import, help, a table and
 PPO for 1,000 decisions from a warm cache.
 
-python benchmarks/startup.py [--other PATH] [--repeats 7]    # PATH: a checkout, e.g. made by `git clone`
+    python benchmarks/startup.py [--other PATH] [--repeats 7]    # PATH: a checkout, e.g. made by `git clone`
 
 JAX's own import is timed in the same run, because machines differ and drift. All files are compiled to bytecode before,
 as an installed package has them.

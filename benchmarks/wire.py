@@ -1,9 +1,9 @@
 """Environments over a wire: what the wire costs, faults by the hundred, the game in Node and in Chromium to a level.
 
-python benchmarks/wire.py cost                 # microseconds an arena and step at 1, 8 and 64 arenas on the loopback,
-and the share of waiting python benchmarks/wire.py faults --cases 1000  # link cut in the middle of a frame, killed,
-hung, late, wrong shapes, no numbers, garbage, a gigabyte announced python benchmarks/wire.py node                 #
-examples/punt trained in Node, three seeds python benchmarks/wire.py browser              # and in headless Chromium
+python benchmarks/wire.py cost                 # microseconds an arena and step at 1, 8 and 64 arenas on the loopback
+python benchmarks/wire.py faults --cases 1000  # links cut in a frame, killed, hung, late, wrong shapes, garbage
+python benchmarks/wire.py node                 # examples/punt trained in Node, three seeds
+python benchmarks/wire.py browser              # and in headless Chromium
 """
 
 import argparse

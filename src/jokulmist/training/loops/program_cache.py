@@ -3,7 +3,7 @@
 JAX keeps what it compiled by what was traced and lowered; so a process traces and lowers to find it, which for an agent
 with networks takes longer than everything else before the first decision. Here a program is found by what it is made
 of: what the environment's own methods compute (traced again each time, which is quick, so that a table that a method
-reads from outside counts), the method, its settings that are config, and the files and versions that the rest stems
+reads from outside counts), the method, its static settings, and the files and versions that the rest stems
 from. Only of methods and networks that ship: of others, other code may stand behind the same name.
 """
 

@@ -235,8 +235,8 @@ class Course:
         if axis == "steps":
             return np.asarray(decisions)
         index = np.searchsorted(self.decisions, decisions, side="right") - 1
-        hyperparameters_at: NumpyArray = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
-        return hyperparameters_at
+        numbers: NumpyArray = np.where(index < 0, 0, self.numbers[np.maximum(index, 0)])
+        return numbers
 
 
 def greedy_rows(frame: Any) -> Any:
