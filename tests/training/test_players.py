@@ -29,6 +29,7 @@ from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import replay as replay_memory
 from jokulmist.live import views
 from jokulmist.pictures.report import charts
+from jokulmist.records.episodes import pairing_name
 from jokulmist.records.run_index import row_of
 from jokulmist.studies import cross_play
 from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
@@ -592,6 +593,9 @@ def test_a_game_is_judged_by_a_panel_that_stays_as_it_is_and_is_kept_with_the_ru
     assert labels.count("against exact") == labels.count("against random") == 2
     rows = {row["policy"]: row["mean"] for row in charts.evaluations(run) if row["after"] == 4_000}
     assert rows["first against exact"] == pytest.approx(met["first", "exact"].mean()[4_000])
+    lines = charts.sections(run)["panel"]["series"]
+    assert [line["name"] for line in lines] == [pairing_name(*pairing) for pairing in met]
+    assert len({line["color"] for line in lines}) == 4
     for environment, settings, expected in (
         (jm.gallery.Tarn(), {"panel": ["random"], "evaluate_every": 10}, "has no players"),
         (sticks, {"panel": ["random"]}, "met at evaluations"),
@@ -776,9 +780,10 @@ def test_where_players_get_different_returns_each_has_a_panel_and_nothing_is_sai
     assert jm.plot(alike).get_ylabel() == "return of an episode (sum of weighted reward terms)"
     assert jokulmist("report", run.path, folder=tmp_path).returncode == 0
     page = (run.path / "report.html").read_text()
-    assert f'"first, mean of {window}"' in page
     assert "Who won" in page
     charts = json.loads(page.split("const CHARTS = ")[1].split(";\n")[0])["runs"][0]
+    players = [(line["name"], line["color"]) for line in charts["players"]["series"]]
+    assert players == [(f"first, mean of {window}", 0), (f"second, mean of {window}", 1)]
     assert [layer["name"] for layer in charts["wins"]["series"]] == ["first", "second", "draw"]
     shares = np.array([layer["y"] for layer in charts["wins"]["series"]])
     np.testing.assert_allclose(shares.sum(axis=0), 1.0, atol=2e-3)

@@ -36,10 +36,11 @@ def replay(
         written = save_replay(scenes, run.environment, target, per_second=speed, on_message=on_message)
     typer.echo(written)
     for scene in scenes:
-        rollout = scene.rollout
+        rollout, total = scene.rollout, float(scene.rewards(run.environment).sum())
         closed = f", closed by {rollout.closed_by}" if rollout.closed_by else ""
         typer.echo(
-            f"{scene.title}: {rollout.steps} decisions, return {rollout.total:.4g}{closed}{_mean(scene)}", err=True
+            f"{scene.title}: {rollout.steps} decisions, return{scene.suffix} {total:.4g}{closed}{_mean(scene)}",
+            err=True,
         )
 
 
@@ -73,11 +74,11 @@ def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
         image = picture_of(Still(None, scene, environment), moment, width, LINES)
         text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}{_mean(scene)}\n", style="bold")
         text.append_text(blocks(shrunk(image, width, LINES), fine))
-        total = float(table["reward"].iloc[:moment].sum())
+        total = float(scene.rewards(environment)[:moment].sum())
         action = (
             "" if moment == scene.rollout.steps else f"   next {table.filter(like='action').iloc[moment].to_list()}"
         )
-        text.append(f"return so far {total:.4g}{action}", style="not bold")
+        text.append(f"return so far{scene.suffix} {total:.4g}{action}", style="not bold")
         return text
 
     moments = range(scene.rollout.steps + 1)

@@ -130,7 +130,7 @@ def _detail(path: Path, measure: bool) -> dict[str, Any]:
         **told_of(run, levels, False, lambda _: None, measure),
         "row": _plain(row),
         "measuring": known_levels is None,
-        "stacks": charts.STACKS,
+        "sections": charts.SECTIONS,
         "environment": str(row["environment"]),
         "curriculum": "",
         "recorded": [],
@@ -210,7 +210,7 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
     if not measure:
         return content
     content["scores"] = [RETURN, EVALUATION, AREA, DECISIONS, *(m.name for m in describe(runs[0].environment).measures)]
-    content["ledgers"] = [{"run": run.name, "chart": charts.stacks(run)["ledger"]} for run in runs[:MOST_LEDGERS]]
+    content["ledgers"] = [{"run": run.name, "chart": charts.sections(run)["ledger"]} for run in runs[:MOST_LEDGERS]]
     try:
         comparison = compare(
             runs,

@@ -252,7 +252,7 @@ def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callabl
     for name, part in (action.parts if isinstance(action, Actions) else {"": action}).items():
         column = table[f"action.{name}" if name else "action"].iloc[:-1]
         traces.append((name or "action", _action_trace(part, column)))
-    total = table["reward"].iloc[:-1].cumsum()
+    total = scene.rewards(environment).cumsum()
 
     def returned(axes: Any) -> None:
         axes.plot(np.arange(1, steps + 1), total, color=style.WATER, linewidth=1.6)
@@ -260,7 +260,7 @@ def traces_of(scene: Scene, environment: Environment) -> list[tuple[str, Callabl
         if scene.mean is not None:
             axes.axhline(scene.mean, color=style.RUST, linewidth=0.8, linestyle="dashed")
 
-    traces.append(("return", returned))
+    traces.append((f"return{scene.suffix}", returned))
     judged_columns = [c for c in table.columns if c == "value" or c.startswith(("value.", "probability."))]
 
     def draw_judgements(axes: Any) -> None:
@@ -308,14 +308,17 @@ def _strip(scenes: list[Scene], environment: Environment, path: Path) -> Path:
     with style.styled():
         figure = Figure(figsize=(WIDTH, 1.2 + 2.6 * len(scenes)), dpi=100)
         for row, scene in enumerate(scenes):
-            moments = _moments(scene.rollout.steps + 1, STRIP)
+            moments, rewards = _moments(scene.rollout.steps + 1, STRIP), scene.rewards(environment)
             for column, moment in enumerate(moments):
                 axes = figure.add_subplot(len(scenes), len(moments), row * len(moments) + column + 1)
                 Still(axes, scene, environment).draw(moment)
-                total = float(scene.rollout.table["reward"].iloc[:moment].sum())
+                total = float(rewards[:moment].sum())
                 ending = f", {scene.rollout.closed_by}" if moment == scene.rollout.steps else ""
                 axes.set_title(
-                    f"decision {moment}{ending}\nreturn {total:.3g}", fontsize=9, weight="normal", loc="left"
+                    f"decision {moment}{ending}\nreturn{scene.suffix} {total:.3g}",
+                    fontsize=9,
+                    weight="normal",
+                    loc="left",
                 )
             title = figure.text(0.012, 0.99 - row / len(scenes), scene.title, va="top", weight="bold")
             size = title.get_fontsize()

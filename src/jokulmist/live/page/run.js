@@ -37,14 +37,14 @@ export async function runView(main, known, { rest }) {
 
   function built() {
     const figure = className => make("figure", { class: `chart ${className}` });
-    for (const key of ["curve", "machine", ...Object.keys(told.stacks)]) parts[key] = figure(key === "curve" ? "tall" : "");
+    for (const key of ["curve", "machine", ...Object.keys(told.sections)]) parts[key] = figure(key === "curve" ? "tall" : "");
     parts.status = make("p", { class: "note" });
     parts.readings = make("div", { class: "small" });
     parts.evaluations = make("div");
     parts.log = make("pre");
     parts.replays = make("div", { class: "replays" });
     const sections = {};
-    for (const [key, title] of [...Object.entries(told.stacks), ["machine", "Machine"]]) sections[key] = make("section", {}, make("h2", {}, title), parts[key]);
+    for (const [key, title] of [...Object.entries(told.sections), ["machine", "Machine"]]) sections[key] = make("section", {}, make("h2", {}, title), parts[key]);
     parts.sections = sections;
     const look = which => button(`Draw an episode, ${which}`, async () => {
       const image = make("img", { src: await drawn(`${path}/replay/${which}`), alt: `an episode, ${which}` });
@@ -58,7 +58,7 @@ export async function runView(main, known, { rest }) {
         make("a", { href: `#/play?run=${encodeURIComponent(name)}` }, "Play beside it")),
       known.look ? "" : labelled(),
       make("section", {}, make("h2", {}, "What was learned"), make("p", { class: "note" }, "Drag across to look closer, double-click to see all, point to read."), parts.curve),
-      make("div", { class: "pair" }, Object.keys(told.stacks).map(key => sections[key])),
+      make("div", { class: "pair" }, Object.keys(told.sections).map(key => sections[key])),
       known.look || !told.picture ? "" : make("section", {}, make("h2", {}, "The agent, early and late"), make("div", { class: "tools" }, look("early"), look("late")), parts.replays),
       parts.recorded = make("section", {}, make("h2", {}, "Recorded episodes"), make("p", {})),
       make("section", {}, make("h2", {}, "Evaluations"), parts.evaluations),
@@ -83,7 +83,7 @@ export async function runView(main, known, { rest }) {
       for (const key of ["measure", "report", "export"]) parts[key].hidden = !told.checkpoints.length;
     }
     chart("curve", parts.curve, told.curve);
-    for (const key of ["machine", ...Object.keys(told.stacks)]) chart(key, parts[key], told[key], parts.sections[key]);
+    for (const key of ["machine", ...Object.keys(told.sections)]) chart(key, parts[key], told[key], parts.sections[key]);
     told.readings.forEach((data, k) => {
       if (!parts.readings.children[k]) parts.readings.append(make("div", {}, make("figure", { class: "chart low" })));
       chart(`reading ${data.unit}`, parts.readings.children[k].firstChild, data);

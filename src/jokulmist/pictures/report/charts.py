@@ -19,15 +19,17 @@ MOST_DOTS = 2500
 PERCENTAGES = ("processor_percent", "machine_processor_percent", "machine_memory_percent")
 Chart = dict[str, Any]
 SHARE, MEAN_RETURN = "share of episodes", "mean return of an episode"
-NO_STACK: Chart = {"kind": "stack", "unit": "", "edges": [], "series": []}
-# By kind what a page calls it.
-STACKS = {
+EMPTY: Chart = {"kind": "stack", "unit": "", "edges": [], "series": []}
+# The charts beside a run's curve, and what a page calls them.
+SECTIONS = {
+    "players": "What each player got",
+    "panel": "Against its panel",
     "ledger": "Where the return came from",
     "evaluated_ledger": "The same without exploration",
     "closings": "How episodes closed",
     "wins": "Who won: got the most, alone",
 }
-NO_STACKS = dict.fromkeys(STACKS, NO_STACK)
+NO_SECTIONS = dict.fromkeys(SECTIONS, EMPTY)
 
 
 def thinned(x: Any, y: Any, most: int = MOST_POINTS) -> tuple[list[float], list[float | None]]:
@@ -60,19 +62,16 @@ def curve(runs: list[Run], references: dict[str, Evaluation]) -> Chart:
         if len(runs) == 1:
             lines.append(series("one episode", x, course.returns, 5, "dots", MOST_DOTS))
         lines.append(series(f"mean of {course.window}" if len(runs) == 1 else run.name, x, course.means, k))
-        if len(runs) == 1 and course.players_differ:
-            for j, (player, means) in enumerate(zip(course.players, course.player_means, strict=True)):
-                lines.append(series(f"{player}, mean of {course.window}", x, means, (2, 4, 7, 8)[j % 4]))
         places, means = _evaluated(run)
         if len(runs) == 1 and places:
             lines.append(series("evaluated", places, means, 3, "marked"))
-        if len(runs) == 1:
-            for j, ((player, member), returns) in enumerate(panel_rows(run).items()):
-                met = returns.mean()
-                lines.append(series(pairing_name(player, member), met.index, met, 3 + j % 6, "marked"))
     for name, level in references.items():
         color = 6 if name == RANDOM else 1 if level.exact is None else 4
         lines.append({"name": name, "level": round(level.level, 5), "color": color, "kind": "level"})
+    return _lines(lines)
+
+
+def _lines(lines: list[dict[str, Any]]) -> Chart:
     return {"kind": "lines", "unit": "return", "series": lines}
 
 
@@ -85,7 +84,7 @@ def recorded_curve(runs: list[Run]) -> Chart:
             window = window_of(len(frame))
             means = frame["return"].rolling(window, min_periods=1).mean()
             lines.append(series(f"mean of {window}" if len(runs) == 1 else run.name, frame["decisions"], means, k))
-    return {"kind": "lines", "unit": "return", "series": lines}
+    return _lines(lines)
 
 
 def _evaluated(run: Run) -> tuple[list[int], list[float]]:
@@ -95,14 +94,24 @@ def _evaluated(run: Run) -> tuple[list[int], list[float]]:
     return list(means), list(means.values())
 
 
-def stacks(run: Run) -> dict[str, Chart]:
-    """By stretches of training: how episodes closed, what each reward term brought, and who won; what each term brings
-    without exploration, by the evaluations."""
+def sections(run: Run) -> dict[str, Chart]:
+    """What each player got, and from each member of a panel; by stretches of training how episodes closed, what each
+    reward term brought, and who won; what each term brings without exploration, by the evaluations."""
     course, description = course_of(run), describe(run.environment)
     terms = [(term.name, float(w)) for term, w in zip(description.terms, description.weights, strict=True)]
-    charts = {**NO_STACKS, "evaluated_ledger": _evaluated_ledger(run, terms)}
+    met = {pairing_name(*pairing): returns.mean() for pairing, returns in panel_rows(run).items()}
+    panel = [series(name, means.index, means, k, "marked") for k, (name, means) in enumerate(met.items())]
+    charts = {**NO_SECTIONS, "evaluated_ledger": _evaluated_ledger(run, terms), "panel": _lines(panel)}
     if not course.count:
         return charts
+    if course.players_differ:
+        means_of = dict(zip(course.players, course.player_means, strict=True))
+        charts["players"] = _lines(
+            [
+                series(f"{player}, mean of {course.window}", course.decisions, means, k)
+                for k, (player, means) in enumerate(means_of.items())
+            ]
+        )
     stretches = course.stretches(most=80)
     closings = dict(zip(course.closings, stretches.closings.T / stretches.counts, strict=True))
     ledger = {
@@ -122,7 +131,7 @@ def _evaluated_ledger(run: Run, terms: list[tuple[str, float]]) -> Chart:
     """What each reward term brings without exploration; each step ends where the policy was evaluated."""
     groups = greedy_rows(run.evaluated)
     if not len(groups):
-        return NO_STACK
+        return EMPTY
     means = groups[[name for name, _ in terms]].mean()
     layers = {f"{name} x {weight:g}": weight * means[name].to_numpy() for name, weight in terms}
     return _stack(layers, [0.0, *means.index], MEAN_RETURN)

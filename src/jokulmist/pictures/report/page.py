@@ -78,7 +78,7 @@ def save_report(
     on_message("measuring random play and the references")
     references = known_references(first.environment)
     content: dict[str, Any] = {
-        "stacks": charts.STACKS,
+        "sections": charts.SECTIONS,
         "title": first.name if len(several) == 1 else f"{len(several)} runs",
         "environment": describe(first.environment).name,
         "about": (type(first.environment).__doc__ or "").strip().partition("\n")[0],
@@ -129,11 +129,11 @@ def _text(path: Path) -> str:
 
 
 def told_of(
-    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, stacks: bool = True
+    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, sections: bool = True
 ) -> dict[str, Any]:
-    """What one run's part of the page says; without `stacks` no environment is made."""
+    """What one run's part of the page says; without `sections` no environment is made."""
     try:
-        return _told_of(run, references, replays, on_message, stacks)
+        return _told_of(run, references, replays, on_message, sections)
     except (KeyError, TypeError, ValueError, IndexError, AttributeError) as damaged:
         if isinstance(damaged, JokulmistError):
             raise
@@ -143,7 +143,7 @@ def told_of(
 
 
 def _told_of(
-    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, stacks: bool
+    run: Run, references: dict[str, Evaluation], replays: bool, on_message: Message, sections: bool
 ) -> dict[str, Any]:
     assert run.path is not None
     origin, plan = run.origin, run.written_plan
@@ -163,7 +163,7 @@ def _told_of(
         "origin": _origin(origin),
         "command": " ".join(origin.get("command") or []),
         "uncommitted": _text(run.path / DIFF),
-        **(charts.stacks(run) if stacks else charts.NO_STACKS),
+        **(charts.sections(run) if sections else charts.NO_SECTIONS),
         "readings": charts.readings(run),
         "evaluations": charts.evaluations(run),
         "machine": charts.machine(run),

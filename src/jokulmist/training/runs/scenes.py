@@ -6,12 +6,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from jokulmist.agents.contract import hyperparameters_at
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.spaces.player_actions import owner_of
 from jokulmist.errors import SettingError
+from jokulmist.records.episodes import telling_return
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.records.run_index import LAST
 from jokulmist.training.evaluation.evaluate import evaluate
@@ -41,6 +46,8 @@ class Scene:
         The mean return of episodes like it: one alone may be luck.
     alike : str
         Which episodes those are.
+    player : str
+        Whose return is told; empty for the mean over players.
     """
 
     title: str
@@ -49,11 +56,25 @@ class Scene:
     images: list[Any]
     mean: float | None = None
     alike: str = ""
+    player: str = ""
 
     @property
     def mean_text(self) -> str:
         """The mean and its episodes; empty where it is not known."""
-        return "" if self.mean is None else f"mean of {self.alike} {self.mean:.4g}"
+        return "" if self.mean is None else f"mean{self.suffix} of {self.alike} {self.mean:.4g}"
+
+    @property
+    def suffix(self) -> str:
+        return f" for {self.player}" if self.player else ""
+
+    def rewards(self, environment: Environment) -> NumpyArray:
+        """What each decision brought to the one whose return is told, float64 of shape (steps,)."""
+        table, description = self.rollout.table.iloc[:-1], describe(environment)
+        if not self.player:
+            return table["reward"].to_numpy(np.float64)
+        shares = np.asarray(description.shares, np.float64)[:, description.players.index(self.player)]
+        amounts: NumpyArray = table[[term.name for term in description.terms]].to_numpy(np.float64) @ shares
+        return amounts
 
 
 def recorded_scene(run: Run, name: str, with_mean: bool = True) -> Scene:
@@ -77,9 +98,12 @@ def _in_training(run: Run, rollout: Rollout, title: str, with_mean: bool) -> Sce
     if not with_mean:
         return scene
     episodes = run.episodes
-    returns = episodes["return"][episodes["episode"] <= rollout.episode].tail(LAST)
-    mean = float(returns.mean()) if len(returns) > 1 else None
-    return replace(scene, mean=mean, alike=f"the {len(returns):,} episodes up to it")
+    until = episodes[episodes["episode"] <= rollout.episode].tail(LAST)
+    if len(until) < 2:
+        return scene
+    telling = telling_return({str(name): until[name] for name in until})
+    alike = f"the {len(until):,} episodes up to it"
+    return replace(scene, mean=float(until[telling].mean()), alike=alike, player=owner_of(telling))
 
 
 def fresh_scene(run: Run, checkpoint: str, seed: int, act: Any = "greedy") -> Scene:
@@ -100,7 +124,8 @@ def played_scene(policy: Policy | str, environment: Environment, seed: int, titl
         return _simulated(policy, environment, seed, title)
     result = evaluate(policy, environment, episodes=ALIKE, seed=seed, act=act, record=1)
     scene = scene_of(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
-    return replace(scene, mean=result.mean, alike=f"{ALIKE} such episodes")
+    mean = float(result.returns_of(result.telling).mean())
+    return replace(scene, mean=mean, alike=f"{ALIKE} such episodes", player=result.telling)
 
 
 def scene_of(title: str, rollout: Rollout, environment: Environment) -> Scene:
