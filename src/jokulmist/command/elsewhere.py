@@ -14,7 +14,7 @@ from jokulmist.command.options import AsJson, RunFolder, Trust
 @app.command()
 def export(
     run: RunFolder,
-    form: Annotated[str, typer.Option(help="What it is written as: python (NumPy only), c, js or onnx.")],
+    form: Annotated[str, typer.Option(help="What it is written as: python (NumPy only), c, javascript or onnx.")],
     to: Annotated[Path, typer.Option(metavar="FOLDER", help="The folder to write it into.")],
     player: Annotated[Optional[str], typer.Option(help="Of several players the one whose policy it is.")] = None,  # noqa: UP045
     checkpoint: Annotated[

@@ -12,7 +12,7 @@ from jokulmist.environments.spaces.channels import Spec
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.learning.action_distributions import joint_over
 
-MOST_ENTRIES = 200_000_000
+MOST_ENTRIES = 50_000_000  # 200 MB, in the process and in each checkpoint; more would not be filled in a night
 
 
 class Ops(NamedTuple):

@@ -68,7 +68,7 @@ log = logging.getLogger(__name__)
 PIECE_SECONDS = 0.25
 EVALUATION_SEED = 1_000_003
 # Advances of an evaluation from which its program is worth compiling, where the training is compiled.
-WORTH_COMPILING = 5_000
+WORTH_COMPILING_IN_TRAINING = 5_000
 
 
 @dataclass
@@ -379,7 +379,7 @@ class Session:
         """Episodes of a policy, kept with the run under a name."""
         environment, episodes = self.plan.measured, self.training.evaluate_episodes
         # By the plan alone, so that a run that goes on, or is done again, rounds in the same way.
-        long = most_advances(environment, episodes) >= WORTH_COMPILING
+        long = most_advances(environment, episodes) >= WORTH_COMPILING_IN_TRAINING
         lane: LaneName = "compiled" if self.lane == "compiled" and self.records is None and long else "plain"
         result = evaluate(policy, environment, episodes=episodes, seed=EVALUATION_SEED, lane=lane)
         if self.path is not None:
