@@ -38,6 +38,24 @@ def files(run):
     return {name: (run.path / name).read_bytes() for name in ("episodes.csv",)}
 
 
+ON_SOME_CORES = """
+import os, sys
+os.sched_setaffinity(0, sorted(os.sched_getaffinity(0))[:int(sys.argv[1])])
+import numpy as np
+import jokulmist as jm
+run = jm.train(jm.gallery.Aurora(), jm.PPO(horizon=16, minibatch=64, epochs=2), steps=256, copies=8, folder=None)
+print(np.asarray(run.policy.learner.weights).tobytes().hex())
+"""
+
+
+@pytest.mark.slow
+@pytest.mark.skipif(not hasattr(os, "sched_setaffinity"), reason="the system does not bind a process to cores")
+def test_images_are_learned_to_the_same_bytes_on_one_core_and_on_all():
+    command = [sys.executable, "-c", ON_SOME_CORES]
+    one, every = (subprocess.check_output([*command, count], text=True, timeout=240) for count in ("1", "64"))
+    assert one == every
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("lane", ["plain", "compiled"])
 def test_the_same_seed_gives_the_same_episodes_byte_for_byte(lane):

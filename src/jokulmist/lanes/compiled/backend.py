@@ -26,6 +26,9 @@ LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
 # and seeds that train side by side would stand in each other's way.
 ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
+# The variable by which the compiler's pool of threads is sized; with more than one the last bits of what convolutions
+# learn depend on how many cores the process may use, and images trained a tenth slower.
+POOL = {"NPROC": "1"}
 FLAGS = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
 # A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once,
 # in a process of its own.
@@ -47,20 +50,18 @@ def start_backend() -> None:
 
     jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
     _keep_compiled_code()
-    before = os.environ.get("XLA_FLAGS")
-    if "small_while_loop" in (before or ""):
+    before = dict(os.environ)
+    if "small_while_loop" in before.get("XLA_FLAGS", ""):
         return
-    flags = " ".join(filter(None, [before, FLAGS if flags_are_known() else ""]))
-    if not flags:
-        return
-    os.environ["XLA_FLAGS"] = flags
+    if flags_are_known():
+        os.environ.update(POOL, XLA_FLAGS=f"{before.get('XLA_FLAGS', '')} {FLAGS}".strip())
     try:
         jax.devices()
     finally:
-        if before is None:
-            del os.environ["XLA_FLAGS"]
-        else:
-            os.environ["XLA_FLAGS"] = before
+        for name in (*POOL, "XLA_FLAGS"):
+            os.environ.pop(name, None)
+            if name in before:
+                os.environ[name] = before[name]
 
 
 def flags_are_known() -> bool:
