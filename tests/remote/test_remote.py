@@ -168,7 +168,10 @@ def test_players_images_turns_and_pictures():
 def test_a_fault_loses_the_episodes_under_way_and_training_goes_on(kind, told, tmp_path):
     seen = tmp_path / "seen"
     env = jm.Remote(
-        command=["env", f"FAULT={kind}:20", f"SEEN={seen}", *PROGRAM], answer_within=1.0, patience=30.0, most_lost=1.0
+        command=["env", f"FAULT={kind}:20", f"SEEN={seen}", *PROGRAM],
+        answer_within=1.0 if "within" in told else 20.0,  # a program on a busy machine may take a second
+        patience=30.0,
+        most_lost=1.0,
     )
     run = trained(env, steps=240)
     assert seen.exists()
