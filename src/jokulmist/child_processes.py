@@ -10,6 +10,13 @@ from typing import IO, Any
 ONE_THREAD = {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"}
 
 
+def own_cores() -> list[int]:
+    """The cores that this process may use."""
+    if hasattr(os, "sched_getaffinity"):
+        return sorted(os.sched_getaffinity(0))
+    return list(range(os.cpu_count() or 1))
+
+
 def start_child(
     module: str,
     *words: str,

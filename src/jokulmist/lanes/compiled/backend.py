@@ -20,15 +20,16 @@ from importlib.metadata import version
 from pathlib import Path
 from typing import Any
 
+from jokulmist.child_processes import own_cores
 from jokulmist.environments.spaces.actions import Record
 
 LARGEST_SMALL_LOOP_BYTES = 16_384
 # The products of small networks are too short to share out: with a thread each core an update took half as long again,
 # and seeds that train side by side would stand in each other's way.
 ONE_THREAD = "--xla_cpu_multi_thread_eigen=false"
-# The variable by which the compiler's pool of threads is sized; with more than one the last bits of what convolutions
-# learn depend on how many cores the process may use, and images trained a tenth slower.
-POOL = {"NPROC": "1"}
+# The variable that sizes the compiler's pool of threads, which convolutions use, and the least size: with one thread
+# they add in another order, and what is learned from images would depend on how many cores the process may use.
+POOL, LEAST_POOL = "NPROC", 2
 FLAGS = f"{ONE_THREAD} --xla_backend_extra_options=xla_cpu_small_while_loop_byte_threshold={LARGEST_SMALL_LOOP_BYTES}"
 # A flag that the compiler does not know ends the process. Versions up to this one know them; a later one is tried once,
 # in a process of its own.
@@ -54,11 +55,12 @@ def start_backend() -> None:
     if "small_while_loop" in before.get("XLA_FLAGS", ""):
         return
     if flags_are_known():
-        os.environ.update(POOL, XLA_FLAGS=f"{before.get('XLA_FLAGS', '')} {FLAGS}".strip())
+        threads = max(len(own_cores()), LEAST_POOL)
+        os.environ.update({POOL: f"{threads}", "XLA_FLAGS": f"{before.get('XLA_FLAGS', '')} {FLAGS}"})
     try:
         jax.devices()
     finally:
-        for name in (*POOL, "XLA_FLAGS"):
+        for name in (POOL, "XLA_FLAGS"):
             os.environ.pop(name, None)
             if name in before:
                 os.environ[name] = before[name]

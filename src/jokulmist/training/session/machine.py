@@ -3,7 +3,6 @@ training."""
 
 from __future__ import annotations
 
-import os
 from typing import Any
 
 EVERY_SECONDS = 10.0
@@ -35,10 +34,3 @@ class Machine:
             "machine_processor_percent": self._psutil.cpu_percent(),
             "machine_memory_percent": memory.percent,
         }
-
-
-def own_cores() -> list[int]:
-    """The cores that this process may use."""
-    if hasattr(os, "sched_getaffinity"):
-        return sorted(os.sched_getaffinity(0))
-    return list(range(os.cpu_count() or 1))

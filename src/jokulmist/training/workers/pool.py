@@ -19,13 +19,12 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.agents.players import classes_of
-from jokulmist.child_processes import start_child
+from jokulmist.child_processes import own_cores, start_child
 from jokulmist.errors import RecordError
 from jokulmist.loading import can_be_named
 from jokulmist.sources.snapshot import is_from_notebook
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import RunProgress
-from jokulmist.training.session.machine import own_cores
 from jokulmist.training.workers.jobs import WorkerJob, WorkerMessage
 
 
