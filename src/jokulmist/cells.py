@@ -8,10 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from functools import wraps
 from html import escape
 from itertools import pairwise
-from typing import TYPE_CHECKING, Any
-
-if TYPE_CHECKING:
-    pass
+from typing import Any
 
 MOST_ROWS = 12
 WIDTH, HEIGHT = 420, 90

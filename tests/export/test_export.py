@@ -175,7 +175,8 @@ def test_what_a_policy_says_leaves_too(form, tmp_path):
 @pytest.mark.slow
 def test_the_python_that_left_needs_no_library(tmp_path):
     run = jm.train(jm.gallery.Ferry(), jm.QLearning(bins=4), **{**QUICK, "folder": tmp_path, "name": "ferry"})
-    assert all(form in jokulmist("export", "--help").stdout for form in FORMS)
+    described = jokulmist("export", "--help").stdout
+    assert all(form in described for form in FORMS)
     done = jokulmist("export", run.path, "--form", "python", "--to", tmp_path / "out", folder=tmp_path)
     assert (done.returncode, "the same decisions" in done.stdout) == (0, True)
     code = (

@@ -94,11 +94,13 @@ def test_a_replay_shows_each_moment_as_it_was(ferry, tmp_path):
 
 def test_a_game_that_one_wins_is_replayed_with_the_return_of_the_first_player():
     sticks = Sticks(least=10, most=10)
-    scene = played_scene(jm.solve(sticks).policy, sticks, 1, "solved", act="sampled")
-    mean = jm.evaluate(jm.solve(sticks).policy, sticks, episodes=20, seed=1, act="sampled").players["first.return"]
+    policy = jm.solve(sticks).policy
+    scene = played_scene(policy, sticks, 1, "solved", act="sampled")
+    mean = jm.evaluate(policy, sticks, episodes=20, seed=1, act="sampled").players["first.return"]
     assert scene.mean_text == f"mean for first of 20 such episodes {mean:.4g}"
     assert scene.rollout.total == 0.0
     assert scene.rewards(sticks).sum() in (-1.0, 1.0)
+    assert scene.weights(sticks) == {"first.game": 1.0}
 
 
 def test_images_and_simulators_are_replayed_too(tmp_path):

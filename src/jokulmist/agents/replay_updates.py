@@ -4,15 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from jokulmist.agents.batches import in_parts
 from jokulmist.agents.contract import Config, Experience
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
-
-if TYPE_CHECKING:
-    pass
 
 MOST_UNROLLED = 4
 

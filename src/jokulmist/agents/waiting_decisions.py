@@ -9,7 +9,7 @@ new, as after a lost process.
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 
@@ -18,9 +18,6 @@ from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import CountingDraw, Draw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.spaces.channels import ObservationBatch
-
-if TYPE_CHECKING:
-    pass
 
 # Decisions of a row that are kept beside those that are learned from next.
 MOST_PENDING = 8

@@ -97,7 +97,8 @@ def _interrupt(number: int, frame: FrameType | None) -> None:
         caller = caller.f_back
     if caller is None:
         signal.default_int_handler(number, frame)
-    _interrupt_soon()
+    else:
+        _interrupt_soon()
 
 
 def _interrupt_soon() -> None:

@@ -69,12 +69,14 @@ def _in_terminal(scene: Any, environment: Any, speed: float) -> None:
     width = min(console.width - 1, WIDTH)
     fine = console.color_system == "truecolor"
 
+    rewards = scene.rewards(environment)
+
     def frame_at(moment: int) -> Any:
         table = scene.rollout.table
         image = picture_of(Still(None, scene, environment), moment, width, LINES)
         text = Text(f"{scene.title}: decision {moment} of {scene.rollout.steps}{_mean(scene)}\n", style="bold")
         text.append_text(blocks(shrunk(image, width, LINES), fine))
-        total = float(scene.rewards(environment)[:moment].sum())
+        total = float(rewards[:moment].sum())
         action = (
             "" if moment == scene.rollout.steps else f"   next {table.filter(like='action').iloc[moment].to_list()}"
         )

@@ -10,7 +10,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from functools import partial
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -25,9 +25,6 @@ from jokulmist.exporting.escapes import unique_names
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
 from jokulmist.training.policies.policy import Policy
-
-if TYPE_CHECKING:
-    pass
 
 ELEMENTWISE = (
     "add",

@@ -234,12 +234,13 @@ class Panel:
         lines = [f"{'reward term':<14}{'last':>9}{'so far':>10}"]
         done = self._table.iloc[:moment]
         total = last_total = 0.0
-        for term, weight in zip(self.description.terms, self.description.weights, strict=True):
-            last = weight * float(done[term.name].iloc[-1]) if moment else 0.0
-            amount = weight * float(done[term.name].sum())
-            lines.append(f"{term.name[:13]:<14}{last + 0.0:>9.3g}{amount + 0.0:>10.4g}")
+        weights = self.scene.weights(self.environment)
+        for name, weight in weights.items():
+            last = weight * float(done[name].iloc[-1]) if moment else 0.0
+            amount = weight * float(done[name].sum())
+            lines.append(f"{name[:13]:<14}{last + 0.0:>9.3g}{amount + 0.0:>10.4g}")
             total, last_total = total + amount, last_total + last
-        if len(self.description.terms) > 1:
+        if len(weights) > 1:
             lines.append(f"{'together':<14}{last_total:>9.3g}{total:>10.4g}")
         return "\n".join([*lines, self.scene.mean_text])
 

@@ -51,19 +51,19 @@ def start_backend() -> None:
 
     jax.tree_util.register_pytree_node(Record, lambda r: (tuple(vars(r).values()), tuple(vars(r))), _record_from)
     _keep_compiled_code()
-    before = dict(os.environ)
-    if "small_while_loop" in before.get("XLA_FLAGS", ""):
-        return
-    if flags_are_known():
-        threads = max(len(own_cores()), LEAST_POOL)
-        os.environ.update({POOL: f"{threads}", "XLA_FLAGS": f"{before.get('XLA_FLAGS', '')} {FLAGS}"})
+    before = {name: os.environ.get(name) for name in (POOL, "XLA_FLAGS")}
+    flags = before["XLA_FLAGS"] or ""
+    os.environ[POOL] = str(max(len(own_cores()), LEAST_POOL))
+    if "small_while_loop" not in flags and flags_are_known():
+        os.environ["XLA_FLAGS"] = f"{flags} {FLAGS}".strip()
     try:
         jax.devices()
     finally:
-        for name in (POOL, "XLA_FLAGS"):
-            os.environ.pop(name, None)
-            if name in before:
-                os.environ[name] = before[name]
+        for name, value in before.items():
+            if value is None:
+                os.environ.pop(name, None)
+            else:
+                os.environ[name] = value
 
 
 def flags_are_known() -> bool:

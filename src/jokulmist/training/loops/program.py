@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any, NamedTuple
+from typing import Any, NamedTuple
 
 import jax
 import jax.numpy as jnp
@@ -34,9 +34,6 @@ from jokulmist.training.loops.compiled_turn import (
     no_failure,
 )
 from jokulmist.training.loops.program_cache import CachedFunction, CachedRequests, key_of, key_of_update
-
-if TYPE_CHECKING:
-    pass
 
 ROOM_BYTES = 48_000_000
 MOST_CHUNK_DECISIONS = 32_768

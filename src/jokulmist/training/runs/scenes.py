@@ -19,7 +19,7 @@ from jokulmist.errors import SettingError
 from jokulmist.records.episodes import telling_return
 from jokulmist.records.rollouts import ROLLOUTS, Rollout, read_rollouts, rollout_of
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import evaluate
+from jokulmist.training.evaluation.evaluate import evaluate, weights_of
 from jokulmist.training.policies.partners import with_partners
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.rollouts.rollouts import recorded_of
@@ -69,12 +69,21 @@ class Scene:
 
     def rewards(self, environment: Environment) -> NumpyArray:
         """What each decision brought to the one whose return is told, float64 of shape (steps,)."""
-        table, description = self.rollout.table.iloc[:-1], describe(environment)
+        table = self.rollout.table.iloc[:-1]
         if not self.player:
             return table["reward"].to_numpy(np.float64)
-        shares = np.asarray(description.shares, np.float64)[:, description.players.index(self.player)]
-        amounts: NumpyArray = table[[term.name for term in description.terms]].to_numpy(np.float64) @ shares
+        weights = self.weights(environment)
+        amounts: NumpyArray = table[list(weights)].to_numpy(np.float64) @ np.array(list(weights.values()))
         return amounts
+
+    def weights(self, environment: Environment) -> dict[str, float]:
+        """The weights of the reward terms that the return told is made of."""
+        description = describe(environment)
+        if not self.player:
+            return weights_of(description)
+        k = description.players.index(self.player)
+        shares = {term.name: float(row[k]) for term, row in zip(description.terms, description.shares, strict=True)}
+        return {name: share for name, share in shares.items() if share}
 
 
 def recorded_scene(run: Run, name: str, with_mean: bool = True) -> Scene:
@@ -124,8 +133,8 @@ def played_scene(policy: Policy | str, environment: Environment, seed: int, titl
         return _simulated(policy, environment, seed, title)
     result = evaluate(policy, environment, episodes=ALIKE, seed=seed, act=act, record=1)
     scene = scene_of(title, rollout_of(describe(environment), result.recorded[0][1], title, 0), environment)
-    mean = float(result.returns_of(result.telling).mean())
-    return replace(scene, mean=mean, alike=f"{ALIKE} such episodes", player=result.telling)
+    player = result.telling
+    return replace(scene, mean=result.told_of(player)[0], alike=f"{ALIKE} such episodes", player=player)
 
 
 def scene_of(title: str, rollout: Rollout, environment: Environment) -> Scene:
