@@ -10,6 +10,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.errors import RecordError, RunNotice, SettingError
 from jokulmist.pictures.saved import save_pictures
+from jokulmist.records import tables
 from jokulmist.training.runs import course
 
 pytestmark = pytest.mark.draws
@@ -117,7 +118,7 @@ def test_a_file_read_in_pieces_gives_the_course_of_the_whole_table(over, tmp_pat
     for first, second in zip(astuple(complete.stretches(over)), astuple(table.stretches(over)), strict=True):
         assert np.array_equal(first, second)
     monkeypatch.setattr(course, "LARGE_BYTES", 0)
-    monkeypatch.setattr(course, "PIECE_BYTES", 9_000)
+    monkeypatch.setattr(tables, "PIECE_BYTES", 9_000)
     monkeypatch.setattr(course, "MOST_POINTS", 100)
     pieces = course.course_of(run)
     assert (pieces.count, pieces.first_of_copies) == (complete.count, complete.first_of_copies)

@@ -9,10 +9,11 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.errors import LookupFailed, RecordError, RunNotice, SettingError
 from jokulmist.records.checkpoints import open_arrays, save_arrays
-from jokulmist.records.files import csv_lines, read_csv, replace_file
+from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import take_folder
+from jokulmist.records.tables import csv_lines, read_frame
 from jokulmist.training.plans.plan import plan_of, read_plan
 from jokulmist.training.runs.run import runs_in
 from jokulmist.trees import filled, flattened
@@ -65,11 +66,24 @@ def test_a_torn_last_line_is_left_out(trained, tmp_path, cut):
     complete = (trained.path / "episodes.csv").read_bytes()
     torn = tmp_path / "episodes.csv"
     torn.write_bytes(complete[: max(0, len(complete) - cut)])
-    frame = read_csv(torn)
+    frame = read_frame(torn)
     assert len(frame) == max(0, torn.read_bytes().count(b"\n") - 1)
     if len(frame):
         assert frame.equals(trained.episodes.head(len(frame)))
-    assert read_csv(tmp_path / "none.csv").empty
+    assert read_frame(tmp_path / "none.csv").empty
+
+
+def test_rows_that_are_damaged_are_left_out_and_told(trained, tmp_path):
+    lines = (trained.path / "episodes.csv").read_bytes().splitlines(keepends=True)
+    damaged = tmp_path / "episodes.csv"
+    for change in (b"ice,", b""):  # a word for the episode's number, and a number too few
+        damaged.write_bytes(b"".join([*lines[:3], change + lines[3].partition(b",")[2], *lines[4:9]]))
+        with pytest.warns(RunNotice, match="1 rows hold something else than numbers, the first in line 4"):
+            frame = read_frame(damaged)
+        assert frame.equals(trained.episodes.head(8).drop(index=2).reset_index(drop=True))
+    damaged.write_bytes(b"".join([b"return," + lines[0], *lines[1:4]]))
+    with pytest.raises(RecordError, match="two of its columns have one name"):
+        read_frame(damaged)
 
 
 def test_a_run_without_a_checkpoint_says_so(trained, tmp_path):

@@ -12,7 +12,7 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.records import files, run_folder
+from jokulmist.records import run_folder, tables
 from jokulmist.training.progress import SilentDisplay
 from jokulmist.training.redo import redo
 
@@ -49,7 +49,7 @@ def test_what_was_measured_is_told_where_it_cannot_be_kept(run, monkeypatch):
     def refused(path, columns):
         raise RecordError(f"cannot write {path}: Read-only file system.")
 
-    monkeypatch.setattr(files, "append_rows", refused)
+    monkeypatch.setattr(tables, "append_rows", refused)
     status, reply, err = jokulmist("evaluate", run.path, "--episodes", 3)
     assert status == 1
     assert "3 episodes, seed 0" in reply

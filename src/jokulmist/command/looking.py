@@ -49,7 +49,8 @@ def environment_named(use: str, changes: list[str]) -> Any:
 
 
 def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path | None, json: bool) -> None:
-    from jokulmist.records.files import csv_lines, replace_file
+    from jokulmist.records.files import replace_file
+    from jokulmist.records.tables import csv_lines
     from jokulmist.training.solving.solution import OPTIMUM
     from jokulmist.training.solving.solution import solve as work
 

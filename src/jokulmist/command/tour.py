@@ -48,7 +48,8 @@ comparison.
 def tour(folder: Path) -> None:
     """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
     from jokulmist.command.drawing import draw_run
-    from jokulmist.records.files import csv_lines, replace_file
+    from jokulmist.records.files import replace_file
+    from jokulmist.records.tables import csv_lines
     from jokulmist.training.evaluation.evaluate import evaluate_references
     from jokulmist.training.plans.sources import environment_class
     from jokulmist.training.progress import duration
@@ -103,8 +104,8 @@ def _evaluate(
     runs: Mapping[str, Runs], environment: Environment, references: Mapping[str, Evaluation]
 ) -> list[dict[str, Any]]:
     """A row a run and a reference; the evaluations are recorded with their runs."""
-    from jokulmist.records.files import append_rows
     from jokulmist.records.run_folder import EVALUATED
+    from jokulmist.records.tables import append_rows
     from jokulmist.training.evaluation.evaluate import evaluate
 
     rows = []

@@ -127,9 +127,9 @@ def evaluate(
     current: bool,
     partners: list[str],
 ) -> None:
-    from jokulmist.records.files import append_rows
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
+    from jokulmist.records.tables import append_rows
     from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.evaluation.evaluate import evaluate as measure
     from jokulmist.training.runs.run import Run

@@ -9,12 +9,14 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from jokulmist.errors import LookupFailed
+import numpy as np
+
+from jokulmist.errors import LookupFailed, RecordError
 from jokulmist.live.labels import LABELS, labels_of
-from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
 from jokulmist.records.origin import ORIGIN, checked_origin
 from jokulmist.records.run_index import DAMAGED, LAST, Row, damaged_row, row_of
+from jokulmist.records.tables import Columns, read_columns
 from jokulmist.studies.search.candidates import SEARCH
 from jokulmist.work import jobs
 from jokulmist.work.jobs import Job
@@ -153,7 +155,7 @@ def _row(path: Path) -> Row | None:
         row = damaged_row(path.name)
     status, _, progress = str(row["status"]).partition(" ")
     columns = {} if status == DAMAGED else _readings(path)
-    seconds = columns.get("seconds", [math.nan])[-1]
+    seconds = float(columns.get("seconds", (math.nan,))[-1])
     score = row[f"return_last_{LAST}"]
     return {
         **{name: value for name, value in row.items() if name != f"return_last_{LAST}"},
@@ -174,33 +176,18 @@ def _left(seconds: float, progress: str) -> float | None:
     return None if share <= 0.0 or math.isnan(seconds) else seconds * (1.0 - share) / share
 
 
-def sparks(columns: dict[str, list[float]]) -> list[float]:
+def sparks(columns: Columns) -> list[float]:
     """The mean return of the last 100 episodes over training, in some points."""
-    values = columns.get(f"return_last_{LAST}", [])
-    finite = [value for value in values if math.isfinite(value)]
+    values = columns.get(f"return_last_{LAST}", np.zeros(0))
+    finite = values[np.isfinite(values)]
     step = max(1, -(-len(finite) // MOST_SPARKS))
     return [float(f"{value:.4g}") for value in finite[::step]]
 
 
-def _readings(path: Path) -> dict[str, list[float]]:
-    """Two columns of readings.csv, read without a data frame: there may be thousands of runs."""
+def _readings(path: Path) -> Columns:
+    """Two columns of readings.csv; none where it is damaged, which stops no other row."""
     try:
-        with plain_file(path / files.READINGS).open(encoding="utf-8") as stream:
-            head = stream.readline().strip().split(",")
-            lines = [line.rstrip("\n").split(",") for line in stream]
-    except (OSError, UnicodeDecodeError):
+        columns = read_columns(path / files.READINGS, ("seconds", f"return_last_{LAST}"))
+    except RecordError:
         return {}
-    complete = [line for line in lines if len(line) == len(head)]
-    columns: dict[str, list[float]] = {}
-    for name in ("seconds", f"return_last_{LAST}"):
-        if name in head:
-            column = head.index(name)
-            columns[name] = [_number(line[column]) for line in complete]
-    return {name: column for name, column in columns.items() if column}
-
-
-def _number(text: str) -> float:
-    try:
-        return float(text)
-    except ValueError:
-        return math.nan
+    return {name: column for name, column in columns.items() if len(column)}

@@ -122,10 +122,15 @@ def _shared(episodes: Episodes, description: Description) -> list[NumpyArray]:
     return list((episodes.totals.astype(np.float64) @ shares).T.astype(np.float32))
 
 
+def is_return(column: str) -> bool:
+    """Whether a column holds returns: of an episode, or of a player in it."""
+    return column == "return" or column.endswith(".return")
+
+
 def telling_return(columns: Mapping[str, Any]) -> str:
     """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what
     one gets the other loses and the mean never changes."""
-    player_columns = [name for name in columns if name.endswith(".return")]
+    player_columns = [name for name in columns if name != "return" and is_return(name)]
     total = np.asarray(columns["return"], np.float64)
     if len(player_columns) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:
         spread = [np.ptp(np.asarray(columns[name], np.float64)) for name in player_columns]

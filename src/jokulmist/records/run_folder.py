@@ -18,7 +18,6 @@ import numpy as np
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import (
-    append_rows,
     read_toml,
     replace_file,
     size_of,
@@ -27,6 +26,7 @@ from jokulmist.records.files import (
     write_toml,
 )
 from jokulmist.records.origin import ORIGIN, checked_origin
+from jokulmist.records.tables import append_rows
 from jokulmist.sources import trust
 
 PACKAGES = ("jokulmist", "numpy", "scipy", "pandas", "jax", "jaxlib", "equinox", "optax", "pydantic", "pyarrow")

@@ -13,17 +13,19 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from jokulmist.arrays import NumpyArray
 from jokulmist.environments.spaces.player_actions import owner_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest
-from jokulmist.plain_files import plain_file
 from jokulmist.records import run_folder as files
-from jokulmist.records.episodes import telling_return
+from jokulmist.records.episodes import is_return, telling_return
 from jokulmist.records.files import read_toml
 from jokulmist.records.lock import holder
 from jokulmist.records.origin import ORIGIN, checked_origin
+from jokulmist.records.tables import Columns, read_last
 
 LAST, DAMAGED = 100, "damaged"
-TAIL_BYTES = 32_768
 SORTS = ("began", "run", "environment", "agent", "seed", "status", "decisions", "episodes", f"return_last_{LAST}")
 Row = dict[str, Any]
 
@@ -131,52 +133,33 @@ def _share(origin: Mapping[str, Any], decisions: int, episodes: int) -> float | 
 
 def tail_of(path: Path) -> Row:
     """How far a run is, from the last rows of its episodes.csv."""
-    head, rows = _last_rows(path / files.EPISODES)
-    if not rows:
+    columns = read_last(path / files.EPISODES, _is_telling, LAST)
+    if not len(columns.get("episode", ())):
         return {}
-    positions = {name: head.index(name) for name in ("episode", "decisions", "return")}
-    player, returns = _telling(head, rows)
+    name, returns = _telling(columns)
     return {
-        "decisions": int(rows[-1][positions["decisions"]]),
-        "episodes": int(rows[-1][positions["episode"]]) + 1,
-        f"return_last_{LAST}": sum(returns) / len(returns),
-        "return_of": player,
+        "decisions": int(columns["decisions"][-1]),
+        "episodes": int(columns["episode"][-1]) + 1,
+        f"return_last_{LAST}": float(returns.mean()),
+        "return_of": owner_of(name),
     }
 
 
-def _telling(head: list[str], rows: list[list[str]]) -> tuple[str, list[float]]:
-    """The returns of the last 100 episodes that tell something, and whose they are: nobody's name where they are the
-    mean of all."""
-    names = [name for name in head if name == "return" or name.endswith(".return")]
-    columns = {name: [float(row[head.index(name)]) for row in rows[-LAST:]] for name in names}
-    name = telling_return(columns)
-    return owner_of(name), columns[name]
-
-
-def last_returns(path: Path) -> list[float]:
+def last_returns(path: Path) -> NumpyArray:
     """The returns of a run's last 100 episodes, or of all it has."""
-    head, rows = _last_rows(path / files.EPISODES)
-    return _telling(head, rows)[1] if rows else []
+    columns = read_last(path / files.EPISODES, _is_telling, LAST)
+    return _telling(columns)[1] if columns else np.zeros(0)
 
 
-def _last_rows(file: Path, least: int = LAST) -> tuple[list[str], list[list[str]]]:
-    """The names of a table's columns, and at least so many of its last whole rows, if it has them."""
-    try:
-        with plain_file(file).open("rb") as stream:
-            head = stream.readline().decode().strip().split(",")
-            first, end = stream.tell(), stream.seek(0, 2)
-            size = TAIL_BYTES
-            while True:
-                begin = max(end - size, first)
-                stream.seek(begin)
-                data = stream.read(end - begin)
-                text = data[: data.rfind(b"\n") + 1].decode(errors="replace").splitlines()[0 if begin == first else 1 :]
-                rows = [row for row in (line.split(",") for line in text) if len(row) == len(head)]
-                if len(rows) >= least or begin == first:
-                    return head, rows
-                size *= 4
-    except FileNotFoundError:
-        return [], []
+def _is_telling(name: str) -> bool:
+    return name in ("episode", "decisions") or is_return(name)
+
+
+def _telling(columns: Columns) -> tuple[str, NumpyArray]:
+    """The returns of the last 100 episodes that tell something, and the name of their column."""
+    returns = {name: values[-LAST:] for name, values in columns.items() if is_return(name)}
+    name = telling_return(returns)
+    return name, returns[name]
 
 
 def is_alive(path: Path, origin: Mapping[str, Any]) -> bool:

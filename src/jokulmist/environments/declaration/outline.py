@@ -68,6 +68,10 @@ RECORD_COLUMNS = (
     "also_held",
     "reward",
     "moment",
+    "policy",
+    "act",
+    "seed",
+    "learned",
 )
 
 

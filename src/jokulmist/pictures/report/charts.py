@@ -166,10 +166,10 @@ def readings(run: Run) -> list[Chart]:
 
 def machine(run: Run) -> Chart | None:
     """Processor and memory over the run's seconds."""
-    from jokulmist.records.files import read_csv
     from jokulmist.records.run_folder import MACHINE
+    from jokulmist.records.tables import read_frame
 
-    frame = read_csv(run.path / MACHINE, ("seconds", *PERCENTAGES)) if run.path is not None else None
+    frame = read_frame(run.path / MACHINE, ("seconds", *PERCENTAGES)) if run.path is not None else None
     if frame is None or not len(frame):
         return None
     x = frame["seconds"]

@@ -8,7 +8,6 @@ hand, by the same code.
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 from pathlib import Path
@@ -19,22 +18,21 @@ import numpy as np
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import describe
 from jokulmist.environments.spaces.player_actions import own_name
-from jokulmist.plain_files import plain_file
+from jokulmist.errors import RecordError
 from jokulmist.records.episodes import CONSTANT, PAIRING_SEPARATOR
 from jokulmist.records.run_folder import EPISODES
 from jokulmist.records.run_index import LAST, tail_of
+from jokulmist.records.tables import Columns, read_columns, read_pieces
 from jokulmist.training.runs.run import Run
 
 MOST_POINTS = 6000
 FEWEST = 10
 LARGE_BYTES = 64_000_000
-PIECE_BYTES = 1 << 22
 # Of a large file: what figures ask for, 60 or 80 stretches, are some of these joined.
 FINE = 240
 OVER = ("steps", "episodes")
 # Returns of players that lie nearer to their mean, as a share of its range, tell nothing more.
 NEARLY_THE_SAME = 0.1
-Columns = dict[str, NumpyArray]
 
 
 @dataclass(frozen=True)
@@ -274,12 +272,8 @@ def course_of(run: Run) -> Course:
     """The course of a run, whose file is read in pieces where it is large."""
     file = None if run.path is None else run.path / EPISODES
     if file is not None and file.exists():
-        import pyarrow as pa
-
         status = file.stat()
-        with contextlib.suppress(
-            pa.ArrowException, ValueError, KeyError, OSError
-        ):  # damaged: the patient reader looks at it
+        with contextlib.suppress(RecordError, KeyError):  # damaged: the patient reader looks at it
             large = status.st_size > LARGE_BYTES
             course_read = _streamed(run, file, status.st_size, status.st_mtime_ns) if large else _at_once(run, file)
             if course_read is not None:
@@ -306,7 +300,7 @@ def _empty(run: Run, count: int, last: int) -> Course:
 def _streamed(run: Run, file: Path, size: int, changed: int) -> Course:
     """The course of a large file."""
     course = _empty_course(run, file)
-    for columns in _pieces(file, course):
+    for columns in read_pieces(file, _names(course), {"closed_by": course.closings}):
         course.take(columns, is_complete=False)
     course.count = course._seen
     return course
@@ -318,7 +312,7 @@ def _at_once(run: Run, file: Path) -> Course | None:
     course = _empty_course(run, file)
     if not course.count:
         return None
-    columns = _all(file, course)
+    columns = read_columns(file, _names(course), {"closed_by": course.closings})
     numbers = all(columns[name].dtype.kind == "i" for name in ("decisions", "copy", "steps"))  # else one is missing
     if not numbers or len(columns["decisions"]) != course.count or not np.isfinite(columns["return"]).all():
         return None
@@ -331,62 +325,7 @@ def _empty_course(run: Run, file: Path) -> Course:
     return _empty(run, int(facts.get("episodes", 0)), int(facts.get("decisions", 0)))
 
 
-def _all(file: Path, course: Course) -> Columns:
-    """A small file; a last line that is torn is left out."""
-    import pyarrow as pa
-    from pyarrow import csv
-
-    data = plain_file(file).read_bytes()
-    buffer = pa.py_buffer(data[: data.rfind(b"\n") + 1])
-    kinds = _kinds(course, pa.float64())
-    table = csv.read_csv(buffer, convert_options=csv.ConvertOptions(include_columns=list(kinds), column_types=kinds))
-    return _columns(table, course, kinds)
-
-
-def _pieces(file: Path, course: Course) -> Iterator[Columns]:
-    import pyarrow as pa
-    from pyarrow import csv
-
-    kinds = _kinds(course, pa.float32())
-    with csv.open_csv(
-        plain_file(file),
-        csv.ReadOptions(block_size=PIECE_BYTES),
-        csv.ParseOptions(invalid_row_handler=lambda row: "skip"),  # a last line that is torn
-        csv.ConvertOptions(include_columns=list(kinds), column_types=kinds),
-    ) as reader:
-        for batch in reader:
-            yield _columns(batch, course, kinds)
-
-
-def _kinds(course: Course, number: Any) -> dict[str, Any]:
-    """The columns that a course is made of, and their types."""
-    import pyarrow as pa
-
-    kinds = {"decisions": pa.int64(), "copy": pa.int32(), "steps": pa.int32(), "closed_by": pa.string()}
-    kinds.update(dict.fromkeys((*course.return_columns, *course._terms), number))
-    if course._parameter is not None:
-        kinds[course._parameter] = number
-    return kinds
-
-
-def _columns(table: Any, course: Course, kinds: dict[str, Any]) -> Columns:
-    """The columns of a table or a batch of Arrow, how an episode closed as an index into `closings`."""
-    columns = {name: _numbers(table.column(name)) for name in kinds if name != "closed_by"}
-    coded = _one_piece(table.column("closed_by")).dictionary_encode()
-    numbers = {name: k for k, name in enumerate(course.closings)}
-    codes = np.array([numbers.get(name, -1) for name in coded.dictionary.to_pylist()])
-    columns["closed_by"] = codes[_numbers(coded.indices)]
-    return columns
-
-
-def _one_piece(column: Any) -> Any:
-    return column.combine_chunks() if hasattr(column, "combine_chunks") else column
-
-
-def _numbers(column: Any) -> NumpyArray:
-    """A column as NumPy has it, from its buffer: Arrow's own conversion would load pandas."""
-    piece = _one_piece(column)
-    if piece.null_count:
-        numbers: NumpyArray = piece.to_numpy(zero_copy_only=False)
-        return numbers
-    return np.frombuffer(piece.buffers()[1], piece.type.to_pandas_dtype())[piece.offset : piece.offset + len(piece)]
+def _names(course: Course) -> tuple[str, ...]:
+    """The columns that a course is made of."""
+    parameter = () if course._parameter is None else (course._parameter,)
+    return ("decisions", "copy", "steps", "closed_by", *course.return_columns, *course._terms, *parameter)

@@ -17,9 +17,10 @@ from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint
 from jokulmist.records.episodes import Memory, telling_return
-from jokulmist.records.files import path_of, read_csv, read_toml
+from jokulmist.records.files import path_of, read_toml
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.run_index import LAST, row_of, uses_of
+from jokulmist.records.tables import read_frame
 from jokulmist.sources.snapshot import SourceSnapshot, source_snapshot
 from jokulmist.training.plans.plan import Plan, plan_of
 from jokulmist.training.plans.sources import version_changes
@@ -165,7 +166,7 @@ class Run:
         """One row an episode: return, steps, closed_by, each term (unweighted), each measure."""
         if self._memory is None:
             assert self.path is not None
-            return read_csv(
+            return read_frame(
                 self.path / files.EPISODES, ("episode", "decisions", "copy", "return", "steps", "closed_by")
             )
         import pandas as pd
@@ -180,7 +181,7 @@ class Run:
         """One row a report: what the method tells of itself, and its speed."""
         if self._memory is None:
             assert self.path is not None
-            return read_csv(self.path / files.READINGS, ("decisions",))
+            return read_frame(self.path / files.READINGS, ("decisions",))
         import pandas as pd
 
         return pd.DataFrame(self._memory.reading_rows)
@@ -192,7 +193,7 @@ class Run:
             import pandas as pd
 
             return pd.DataFrame()
-        return read_csv(self.path / files.EVALUATED, ("policy", "act", "learned", "return"))
+        return read_frame(self.path / files.EVALUATED, ("policy", "act", "learned", "return"))
 
     @property
     def policy(self) -> Policy:

@@ -15,9 +15,9 @@ import numpy as np
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.environment import Environment, describe
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.records.files import append_rows
 from jokulmist.records.run_folder import EVALUATED
 from jokulmist.records.run_index import LAST, last_returns
+from jokulmist.records.tables import append_rows
 from jokulmist.training.evaluation.evaluate import evaluate, weights_of
 from jokulmist.training.runs.run import Run
 
@@ -87,7 +87,7 @@ def values_of(run: Run, score: Score) -> NumpyArray:
     """What each of the episodes came to that a run is judged by."""
     score.refuse(run.environment)
     if score.by == RETURN and score.weights is None and run.path is not None:
-        return np.array(last_returns(run.path))
+        return last_returns(run.path)
     if score.by == RETURN:
         frame = run.episodes.tail(LAST)
         values = _weighted(run, frame, score) if len(frame) else np.zeros(0)
