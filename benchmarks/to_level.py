@@ -1,7 +1,7 @@
-"""Seconds from a fresh process to a stated level: the library at its defaults against loops by hand at theirs, in pairs
-in one run.
+"""Seconds from a fresh process to a stated level: the library at its defaults against loops by hand at theirs, or
+against another checkout, in pairs in one run.
 
-python benchmarks/to_level.py [--pairs 7] [--only balance-PPO] [--cold] [--json FILE]
+    python benchmarks/to_level.py [--pairs 7] [--only balance-PPO] [--cold] [--json FILE] [--other PATH]
 
 Balance, swing-up and images are problems of the proving ground that defaults were never chosen by; the ferry, the winch
 and the tarn are of the gallery. The level is the mean return of the last 100 episodes of training. Each side is a whole
@@ -23,7 +23,6 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).parent
-PROVING = HERE / "proving" / "telling.py"
 # The level, about 0.9 of the way from random play to the reference, and the decisions that both sides are given, as the
 # proving ground gives them.
 CASES = {
@@ -81,16 +80,17 @@ print(decisions[0], False)
 """
 
 
-def own_file(place, folder):
-    """A problem of the proving ground as a file of one's own."""
-    text = PROVING.read_text()
+def own_file(place, folder, checkout):
+    """A problem of a checkout's proving ground as a file of one's own."""
+    text = (checkout / "benchmarks" / "proving" / "telling.py").read_text()
     node = next(n for n in ast.parse(text).body if isinstance(n, ast.ClassDef) and n.name == place)
     (folder / f"{place.lower()}.py").write_text(HEAD + ast.get_source_segment(text, node) + "\n")
 
 
-def seconds(code, home):
+def seconds(code, home, checkout):
     began = time.perf_counter()
-    environ = {**os.environ, "HOME": str(home), "XDG_CACHE_HOME": str(Path(home) / ".cache")}
+    environ = {**os.environ, "HOME": str(home), "XDG_CACHE_HOME": str(home / ".cache")}
+    environ["PYTHONPATH"] = str(checkout / "src")
     environ.pop("PYTHONDONTWRITEBYTECODE", None)
     done = subprocess.run(
         [sys.executable, "-W", "ignore", "-c", code], capture_output=True, text=True, check=True, env=environ
@@ -105,12 +105,14 @@ def main():
     words.add_argument("--only")
     words.add_argument("--cold", action="store_true")
     words.add_argument("--json", type=Path)
+    words.add_argument("--other", type=Path, help="a checkout, which takes the place of the loops by hand")
     arguments = words.parse_args()
+    here, other = HERE.parent.resolve(), arguments.other and arguments.other.resolve()
+    opponent = "other" if other else "by hand"
     output = {}
     with tempfile.TemporaryDirectory() as place:
-        warm = Path(place) / "warm"
-        warm.mkdir()
-        compileall.compile_dir(HERE.parent / "src", quiet=2)
+        for checkout in (here, *([other] if other else [])):
+            compileall.compile_dir(checkout / "src", quiet=2)
         for name, case in CASES.items():
             if arguments.only and name != arguments.only:
                 continue
@@ -122,20 +124,26 @@ def main():
             first, second = [], []
             for pair in range(arguments.pairs + 1):  # the first fills the cache, and is not counted
                 seed = 100 + pair
-                home = Path(place) / f"cold-{name}-{pair}" if arguments.cold else warm
-                home.mkdir(exist_ok=True)
-                if not ours_in_gallery:
-                    own_file(case["place"], home)
-                ours = OURS.format(seed=seed, folder=str(home), **more)
-                hand = HAND.format(here=str(HERE), module=module, seed=seed, **more)
-                sides = [(first, ours), (second, hand)]
-                for result, code in sides if pair % 2 else sides[::-1]:
-                    if pair or code is ours:
-                        result.append(seconds(code, home))
+                homes = [
+                    Path(place) / side / (f"{name}-{pair}" if arguments.cold else "") for side in ("first", "second")
+                ]
+                for home, checkout in zip(homes, (here, other or here), strict=True):
+                    home.mkdir(parents=True, exist_ok=True)
+                    if not ours_in_gallery:
+                        own_file(case["place"], home, checkout)
+                ours, second_code = (OURS.format(seed=seed, folder=str(home), **more) for home in homes)
+                if not other:
+                    second_code = HAND.format(here=str(HERE), module=module, seed=seed, **more)
+                sides = [(first, ours, homes[0], here), (second, second_code, homes[1], other or here)]
+                for result, *side in sides if pair % 2 else sides[::-1]:
+                    if pair or result is first or other:
+                        result.append(seconds(*side))
+            if other:
+                second = second[1:]
             first = first[1:]
-            ratios = [by_hand[0] / ours[0] for ours, by_hand in zip(first, second, strict=True)]
+            ratios = [theirs[0] / ours[0] for ours, theirs in zip(first, second, strict=True)]
             row = {"ratio": statistics.median(ratios), "least": min(ratios), "most": max(ratios)}
-            for player, side in (("ours", first), ("by hand", second)):
+            for player, side in (("ours", first), (opponent, second)):
                 row[player] = {
                     "seconds": round(statistics.median(item[0] for item in side), 2),
                     "decisions": statistics.median(item[1] for item in side),
@@ -144,7 +152,7 @@ def main():
             output[name] = row
             print(
                 f"{name}, {case['place']}, to {case['level']:g}: {row['ratio']:.1f} times [{row['least']:.1f}, "
-                f"{row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', 'by hand')})}",
+                f"{row['most']:.1f}]  {json.dumps({n: row[n] for n in ('ours', opponent)})}",
                 flush=True,
             )
     if arguments.json:
