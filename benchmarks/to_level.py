@@ -138,10 +138,8 @@ def main():
                 for result, *side in sides if pair % 2 else sides[::-1]:
                     if pair or result is first or other:
                         result.append(seconds(*side))
-            if other:
-                second = second[1:]
-            first = first[1:]
-            ratios = [theirs[0] / ours[0] for ours, theirs in zip(first, second, strict=True)]
+            first, second = first[-arguments.pairs :], second[-arguments.pairs :]
+            ratios = [pair[1][0] / pair[0][0] for pair in zip(first, second, strict=True)]
             row = {"ratio": statistics.median(ratios), "least": min(ratios), "most": max(ratios)}
             for player, side in (("ours", first), (opponent, second)):
                 row[player] = {

@@ -148,7 +148,7 @@ def tail_of(path: Path) -> Row:
 def last_returns(path: Path) -> NumpyArray:
     """The returns of a run's last 100 episodes, or of all it has."""
     columns = read_last(path / files.EPISODES, _is_telling, LAST)
-    return _telling(columns)[1] if columns else np.zeros(0)
+    return _telling(columns)[1] if len(columns.get("return", ())) else np.zeros(0)
 
 
 def _is_telling(name: str) -> bool:

@@ -27,8 +27,6 @@ if TYPE_CHECKING:
 TEXTS = ("closed_by", "also_held", "act", "policy")
 WHOLE_NUMBERS = ("episode", "decisions", "copy", "steps", "advances", "episodes", "learned", "seed", "partner", "seat")
 TORN_BLOCK, TAIL_BYTES, PIECE_BYTES = 65_536, 32_768, 1 << 22
-# Fewer bytes than these are parsed sooner than threads begin.
-THREADS_FROM = 1 << 20
 DAMAGED = "It was damaged, or written by hand."
 Columns = dict[str, NumpyArray]
 
@@ -107,21 +105,17 @@ def read_frame(path: Path, needed: Sequence[str] = ()) -> pd.DataFrame:
     data = _whole_lines(path)
     if not data:
         return pd.DataFrame()
-    names = _head(data)
+    names = column_names(data)
     missing = [name for name in needed if name not in names]
     if missing or len(set(names)) < len(names):
         reason = f"it has no column {listed(missing)}" if missing else "two of its columns have one name"
         raise RecordError(f"cannot read {path}: {reason}. {DAMAGED}")
     ragged: list[Any] = []
-    with contextlib.suppress(ValueError):
-        table = _parsed(data, names, ragged=ragged)
-        if not ragged:
-            return _numbers_only(table.to_pandas(), path, needed, [])
-    ragged.clear()
-    try:
-        table = _parsed(data, names, ragged=ragged, as_text=True)
-    except ValueError as failure:
-        raise _unreadable(path, failure) from None
+    with _damage_told(path):
+        try:
+            table = _parsed(data, names)
+        except ValueError:  # a value is no number, or a row is too long or too short
+            table = _parsed(data, names, ragged, as_text=True)
     return _numbers_only(table.to_pandas(), path, needed, ragged)
 
 
@@ -129,25 +123,18 @@ def read_columns(path: Path, names: Iterable[str], codes: Mapping[str, Sequence[
     """Those of some columns that a table has, as arrays, none where there is no file; a text as its place among those
     of `codes`, or -1."""
     data = _whole_lines(path)
-    if not data:
-        return {}
-    head = _head(data)
-    try:
-        return _arrays(_parsed(data, [name for name in names if name in head]), codes or {})
-    except ValueError as failure:
-        raise _unreadable(path, failure) from None
+    present = set(column_names(data))
+    with _damage_told(path):
+        return _arrays(_parsed(data, [name for name in names if name in present]), codes or {})
 
 
 def read_pieces(path: Path, names: Sequence[str], codes: Mapping[str, Sequence[str]]) -> Iterator[Columns]:
     """Some columns of a large table, some rows at a time."""
     from pyarrow import csv
 
-    try:
-        with csv.open_csv(plain_file(path), *_options(names, ragged=[])) as batches:
-            for batch in batches:
-                yield _arrays(batch, codes)
-    except (ValueError, KeyError) as failure:
-        raise _unreadable(path, failure) from None
+    with _damage_told(path), csv.open_csv(plain_file(path), *_options(names, ragged=[])) as batches:
+        for batch in batches:
+            yield _arrays(batch, codes)
 
 
 def read_last(path: Path, is_asked: Callable[[str], bool], least: int) -> Columns:
@@ -165,11 +152,9 @@ def read_last(path: Path, is_asked: Callable[[str], bool], least: int) -> Column
             stream.seek(begin)
             data = stream.read(end - begin)
     data = data[0 if begin == first else data.find(b"\n") + 1 : data.rfind(b"\n") + 1]
-    names = [name for name in _head(head) if is_asked(name)]
-    try:
-        return _arrays(_parsed(head + data, names, ragged=[]), {}) if data else {}
-    except ValueError as failure:
-        raise _unreadable(path, failure) from None
+    names = [name for name in column_names(head) if is_asked(name)] if data else []
+    with _damage_told(path):
+        return _arrays(_parsed(head + data, names, ragged=[]), {})
 
 
 def _whole_lines(path: Path) -> bytes:
@@ -183,26 +168,31 @@ def _whole_lines(path: Path) -> bytes:
     return data[: data.rfind(b"\n") + 1]
 
 
-def _head(data: bytes) -> list[str]:
-    return data[: data.find(b"\n")].decode(errors="replace").strip().split(",")
+def column_names(data: bytes) -> list[str]:
+    """The names in the first line."""
+    return data.partition(b"\n")[0].decode(errors="replace").strip().split(",")
 
 
-def _unreadable(path: Path, failure: Exception) -> RecordError:
-    return RecordError(f"cannot read {path}: {str(failure).splitlines()[0].rstrip('.')}. {DAMAGED}")
+@contextlib.contextmanager
+def _damage_told(path: Path) -> Iterator[None]:
+    try:
+        yield
+    except (ValueError, KeyError) as failure:
+        raise RecordError(f"cannot read {path}: {str(failure).splitlines()[0].rstrip('.')}. {DAMAGED}") from None
 
 
-def _parsed(data: bytes, names: Sequence[str], *, ragged: list[Any] | None = None, as_text: bool = False) -> Any:
+def _parsed(data: bytes, names: Sequence[str], ragged: list[Any] | None = None, as_text: bool = False) -> Any:
     """Some columns as Arrow has them; the numbers of rows with more or fewer values than there are columns go to
     `ragged`, without which they are an error."""
     import pyarrow as pa
     from pyarrow import csv
 
-    return csv.read_csv(pa.py_buffer(data), *_options(names, len(data) > THREADS_FROM, ragged, as_text))
+    if not data or not names:  # Arrow would take no names for all
+        return pa.table({})
+    return csv.read_csv(pa.py_buffer(data), *_options(names, ragged, as_text))
 
 
-def _options(
-    names: Sequence[str], use_threads: bool = True, ragged: list[Any] | None = None, as_text: bool = False
-) -> tuple[Any, Any, Any]:
+def _options(names: Sequence[str], ragged: list[Any] | None = None, as_text: bool = False) -> tuple[Any, Any, Any]:
     import pyarrow as pa
     from pyarrow import csv
 
@@ -214,7 +204,7 @@ def _options(
 
     kinds = {name: pa.string() if as_text or name in TEXTS else _kind(name) for name in names}
     return (
-        csv.ReadOptions(use_threads=use_threads and not as_text, block_size=PIECE_BYTES),  # one thread counts the rows
+        csv.ReadOptions(use_threads=not as_text, block_size=PIECE_BYTES),  # one thread numbers the rows
         csv.ParseOptions(invalid_row_handler=handle),
         csv.ConvertOptions(include_columns=list(names), column_types=kinds),
     )
@@ -251,8 +241,7 @@ def _numbers(column: Any) -> NumpyArray:
 
     if column.null_count:
         column = column.cast(pa.float64()).fill_null(math.nan)
-    dtype = {"int64": np.int64, "int32": np.int32, "double": np.float64}[str(column.type)]
-    return np.frombuffer(column.buffers()[1], dtype)[column.offset : column.offset + len(column)]
+    return np.frombuffer(column.buffers()[1], column.type.to_pandas_dtype())[column.offset :][: len(column)]
 
 
 def _numbers_only(frame: pd.DataFrame, path: Path, needed: Sequence[str], ragged: Sequence[Any]) -> pd.DataFrame:

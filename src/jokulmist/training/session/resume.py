@@ -20,6 +20,7 @@ from jokulmist.records.files import path_of, shortened
 from jokulmist.records.lock import writing
 from jokulmist.records.rollouts import ROLLOUTS
 from jokulmist.records.run_index import is_alive
+from jokulmist.records.tables import column_names
 from jokulmist.training.plans.plan import Plan
 from jokulmist.training.progress import ProgressDisplay, usual_display
 from jokulmist.training.runs.run import Run
@@ -232,7 +233,7 @@ def _learned(line: bytes, column: int) -> float:
 def _still_true(data: bytes, size: int, decisions: int) -> bytes:
     """The rows of evaluated.csv beyond a size that tell of policies up to some decisions: somebody evaluated them by
     hand."""
-    head = data[: data.find(b"\n") + 1].decode().strip().split(",")
+    head = column_names(data)
     if "learned" not in head:
         return b""
     column = head.index("learned")
