@@ -6,7 +6,7 @@ from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.players import agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.training.policies.agent_calls import as_numpy
 from jokulmist.training.policies.policy import Policy
 

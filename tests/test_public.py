@@ -19,7 +19,7 @@ import pytest
 
 import jokulmist as jm
 from jokulmist.agents.registry import AGENTS
-from jokulmist.environments.declaration.environment import outline_of
+from jokulmist.environments.declaration.instance import outline_of
 from jokulmist.gallery import SHIPPED
 from jokulmist.gallery.make_season import TARGET, season
 from jokulmist.settings import described_settings

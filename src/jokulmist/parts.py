@@ -5,7 +5,7 @@ each says what it takes; docs/extending.md puts some of them together.
 """
 
 from jokulmist.agents.contract import Experience, Scheduled
-from jokulmist.environments.declaration.environment import spec_of
+from jokulmist.environments.declaration.instance import spec_of
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.learning.action_distributions import ActionDistribution, action_distribution
 from jokulmist.learning.advantages import discounted_sums, explained_variance, generalised_advantages, standardise

@@ -291,7 +291,7 @@ def test_what_a_method_cannot_decide_is_refused():
     for agent in (jm.SAC(), jm.PPO(at_bounds="squashed")):
         with pytest.raises(SettingError, match=r"needs finite bounds, and the action is Range\(0.0, inf\)"):
             jm.train(Endless(), agent, steps=200, folder=None)
-    jm.PPO().config(jm.environments.declaration.environment.describe(Endless()).spec, 1)  # clips at the one bound
+    jm.PPO().config(jm.environments.declaration.instance.describe(Endless()).spec, 1)  # clips at the one bound
 
 
 def test_the_riccati_feedback_is_the_best_of_the_winch():

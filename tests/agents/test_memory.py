@@ -16,7 +16,7 @@ from jokulmist.agents.policies import ppo
 from jokulmist.agents.recurrence import Past
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.action_distributions import joint_over

@@ -18,7 +18,7 @@ from jokulmist.agents.values import dqn_updates, linear_q
 from jokulmist.agents.values.dqn import _moved_target
 from jokulmist.environments.chance.draws import CountingDraw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.observation_scaling import scaled

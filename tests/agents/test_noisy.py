@@ -9,7 +9,7 @@ import jokulmist as jm
 from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.dqn_updates import DQNUpdateState, update
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import SettingError
 from jokulmist.learning.optimisation import first_moments

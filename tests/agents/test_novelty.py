@@ -13,7 +13,7 @@ from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.novelty import counted, novelty_of, predicted, seeking, update_value_pass
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.inputs import apply_network

@@ -10,7 +10,7 @@ import jokulmist as jm
 from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.tables.table import Table
 from jokulmist.environments.chance.draws import RowDraw
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 
 SPEC = describe(Corridor()).spec

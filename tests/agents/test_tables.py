@@ -15,7 +15,7 @@ from jokulmist.agents.tables.cells import SCALARS, array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index, expectation
 from jokulmist.agents.tables.table import Carried, Table
 from jokulmist.environments.chance.draws import CountingDraw, RowDraw
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.training.loops.compiled import CompiledLoop
 from jokulmist.training.loops.contract import Planned

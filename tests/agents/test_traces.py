@@ -14,7 +14,7 @@ from jokulmist.agents.contract import Experience, hyperparameters_at
 from jokulmist.agents.tables.table import Table
 from jokulmist.environments.chance.draws import PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 
 

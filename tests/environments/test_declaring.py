@@ -7,7 +7,7 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError
 
 

@@ -8,7 +8,7 @@ from places import Skiff, Snowfield
 
 import jokulmist as jm
 from jokulmist.agents.tables.cells import SCALARS, array_ops, grid_for
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.actions import Record, split
 from jokulmist.environments.spaces.channels import Channel, Observation, Spec
 from jokulmist.environments.spaces.player_actions import from_described

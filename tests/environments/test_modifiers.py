@@ -11,7 +11,7 @@ from places import Camera, Corridor, Gates, Signal, Skiff
 from scipy import stats
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.modifiers import RewardPipeline
 from jokulmist.errors import SettingError
 from jokulmist.training.plans.plan import plan_of

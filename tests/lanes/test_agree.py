@@ -7,7 +7,7 @@ from places import TRACED, Branching, Corridor, Skiff, Snowfield
 import jokulmist as jm
 from jokulmist.agents.random_play import RandomPlay
 from jokulmist.environments.chance.noise import Domain, Noise
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.gallery import SHIPPED
 from jokulmist.lanes.compiled.compilability import _difference, _traced, find, meet
 from jokulmist.lanes.compiled.copies import CompiledEnvironment

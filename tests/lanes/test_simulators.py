@@ -9,7 +9,7 @@ import pytest
 from places import Drift
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import BrokenEnvironment, CodeNotice, DeclarationError, SettingError
 
 ROOT = Path(__file__).parents[2]

@@ -10,7 +10,7 @@ from scipy import stats
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.transition.waiting import WaitDraw
 from jokulmist.errors import BrokenEnvironment, DeclarationError

@@ -77,7 +77,7 @@ def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
     # Whatever is asked for: no class is read, and none that was read is used.
     monkeypatch.setattr("jokulmist.sources.reading.Modules.load", lambda *_: pytest.fail("code was read"))
     monkeypatch.setattr(
-        "jokulmist.environments.declaration.environment.Environment.__init__",
+        "jokulmist.environments.environment.Environment.__init__",
         lambda *_, **__: pytest.fail("it was made"),
     )
     values = {

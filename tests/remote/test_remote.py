@@ -22,7 +22,7 @@ from places import Corridor
 from websockets.sync.client import connect
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost

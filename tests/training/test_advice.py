@@ -5,7 +5,7 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.training.session.advice import Advice
 
 QUICK = {"horizon": 16, "network": jm.Dense(8)}

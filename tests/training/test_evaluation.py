@@ -6,7 +6,7 @@ from canon import fresh_policy
 from places import Corridor, Lift, Skiff
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.training.evaluation import cached_references
 from jokulmist.training.evaluation import evaluate as evaluation

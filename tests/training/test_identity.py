@@ -13,7 +13,7 @@ from commands import jokulmist
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.environments.declaration.environment import with_varying
+from jokulmist.environments.declaration.instance import with_varying
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import CodeNotice, SettingError, UntrustedCode
 from jokulmist.sources.reading import Modules, SourceFile

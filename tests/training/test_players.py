@@ -14,7 +14,7 @@ from games import Sticks, Table, Team
 
 import jokulmist as jm
 from jokulmist.agents.contract import Experience
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.players import view_of
 from jokulmist.errors import (

@@ -199,7 +199,7 @@ def test_settings_of_draws_and_levels_are_checked():
         jm.Levels("p", [1.0, 2.0], above=0, below=3)
     with pytest.raises(SettingError, match="is fixed, so it cannot vary"):
         Varying({"side": jm.between(2, 3)}).refuse(
-            Snowfield(), jm.environments.declaration.environment.outline_of(Snowfield)
+            Snowfield(), jm.environments.declaration.instance.outline_of(Snowfield)
         )
 
 

@@ -99,7 +99,7 @@ def beside(plan_file: Path, changes: list[str]) -> None:
     from jokulmist.training.workers import pool
 
     pool.READING = True  # a file that trains as it is read does not train here, too
-    from jokulmist.environments.declaration.simulator import Simulator
+    from jokulmist.environments.simulator import Simulator
     from jokulmist.pictures.saved import load, warm_up
     from jokulmist.training.evaluation.cached_references import known_references
     from jokulmist.training.plans.fingerprint import fingerprint

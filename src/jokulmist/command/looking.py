@@ -12,7 +12,7 @@ from jokulmist.errors import LookupFailed
 
 
 def gallery(json: bool) -> None:
-    from jokulmist.environments.declaration.environment import describe
+    from jokulmist.environments.declaration.instance import describe
     from jokulmist.gallery import SHIPPED
     from jokulmist.training.plans.sources import environment_class
 
@@ -158,7 +158,7 @@ def play(
 
 def _partner_policies(environment: Any, policy: Any, player: str | None, partners: list[str]) -> Any:
     """Who plays the players that a person does not: as `--with` says, else the run's policy, else random play."""
-    from jokulmist.environments.declaration.environment import describe
+    from jokulmist.environments.declaration.instance import describe
     from jokulmist.errors import SettingError
     from jokulmist.training.policies.partners import joined_policy
 

@@ -17,8 +17,8 @@ from textual.app import App, ComposeResult
 from textual.containers import Horizontal, Vertical
 from textual.widgets import Static
 
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.errors import JokulmistError
 from jokulmist.pictures.blocks import blocks, pixels

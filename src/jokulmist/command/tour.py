@@ -12,7 +12,7 @@ import typer
 from jokulmist.command.printing import console, print_table
 
 if TYPE_CHECKING:
-    from jokulmist.environments.declaration.environment import Environment
+    from jokulmist.environments.environment import Environment
     from jokulmist.training.evaluation.evaluate import Evaluation
     from jokulmist.training.runs.run import Runs
 

@@ -202,7 +202,7 @@ def _evaluation_rows(results: list[Any], environment: Any, with_all: bool) -> li
 def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
     """A policy of all players, some of whom others play."""
     from jokulmist.command.looking import others_of
-    from jokulmist.environments.declaration.environment import describe
+    from jokulmist.environments.declaration.instance import describe
     from jokulmist.training.policies.partners import joined_policy
 
     players = describe(environment).players

@@ -14,7 +14,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.actions import Choice, Range
 from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.environments.spaces.player_actions import players_of

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import field, seen
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Choice
 
 

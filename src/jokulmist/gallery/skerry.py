@@ -8,9 +8,9 @@ import numpy as np
 
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration import parts as jm
-from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State as BaseState
 from jokulmist.environments.declaration.state import field, flow, seen
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Choice
 
 HEIGHT, WIDTH, CHARTS, REACH = 10, 18, 12, 5

@@ -7,9 +7,10 @@ from typing import Any
 import numpy as np
 
 from jokulmist.environments.chance.noise import Noise
-from jokulmist.environments.declaration.environment import Environment, revalued
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import revalued
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.copy import FIRST, LATER, Copy, draws_of

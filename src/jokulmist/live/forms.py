@@ -13,7 +13,7 @@ import tomli_w
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.registry import AGENTS
-from jokulmist.environments.declaration.environment import outline_of
+from jokulmist.environments.declaration.instance import outline_of
 from jokulmist.environments.modifiers.kinds import KINDS
 from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.errors import JokulmistError, SettingError

@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.player_actions import belongs_to
 from jokulmist.errors import LookupFailed, RecordError, SettingError, listed

@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.cells import without_empty_columns
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError
 from jokulmist.pictures.replay import Still
 from jokulmist.pictures.report import charts

@@ -7,8 +7,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.transition.episode import Episode
 
 UPPER_HALF = "▀"

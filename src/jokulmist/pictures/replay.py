@@ -15,7 +15,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.pictures import style

@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 from pathlib import Path
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.pictures import style
 from jokulmist.pictures.figures.curve import Levels, plot

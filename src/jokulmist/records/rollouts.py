@@ -18,7 +18,8 @@ import numpy as np
 from jokulmist import cells
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Actions, Choice, Record, split
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import LookupFailed, RecordError, listed

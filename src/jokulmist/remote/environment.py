@@ -10,8 +10,9 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any, ClassVar
 
 from jokulmist.environments.chance.noise import Noise
+from jokulmist.environments.declaration.outcome import Outcome
 from jokulmist.environments.declaration.parts import parameter
-from jokulmist.environments.declaration.simulator import Outcome, Simulator, channel
+from jokulmist.environments.simulator import Simulator, channel
 from jokulmist.environments.spaces.channels import MOST_VALUES
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.environments.transition.simulator_stepping import SimulatorState

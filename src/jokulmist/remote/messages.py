@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 import orjson
 
-from jokulmist.environments.declaration.simulator import Outcome, Simulator
+from jokulmist.environments.declaration.outcome import Outcome
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import Action, Actions
 from jokulmist.environments.spaces.legal import mask_from
 from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names

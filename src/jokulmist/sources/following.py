@@ -165,6 +165,5 @@ def versions_of(packages: Iterable[str]) -> dict[str, str]:
 
 
 @cache
-@lru_cache(maxsize=1)
 def _distributions() -> dict[str, list[str]]:
     return {name: list(each) for name, each in packages_distributions().items()}

@@ -17,7 +17,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed
 from jokulmist.pictures import style
 from jokulmist.studies.ratings import Ratings, rated, save_with_table

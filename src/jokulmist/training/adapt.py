@@ -10,7 +10,7 @@ from typing import Any
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import PlayerAgents, agents_of
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.players import refuse_unknown
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import path_of

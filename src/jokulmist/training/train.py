@@ -10,7 +10,8 @@ from typing import Any, Literal, TypedDict, TypeVar, Unpack
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import agents_of
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.varying import Levels, Vary
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.files import path_of

@@ -10,8 +10,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import Actions, Choice, Range, Record
 from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.player_actions import PlayerActions, belongs_to

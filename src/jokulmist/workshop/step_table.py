@@ -8,8 +8,9 @@ import numpy as np
 
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.player_actions import PlayerActions
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM

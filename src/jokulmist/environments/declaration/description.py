@@ -103,12 +103,12 @@ class Description:
         """Every way an episode can close, true ends before cuts, each in the order of declaration."""
         ends = [e.name for e in self.outline.endings] + ([DEADLINE] if self.deadline is not None else [])
         cuts = [c.name for c in self.outline.cuts] + ([TIME_LIMIT] if self.time_limit is not None else [])
-        return (*ends, *cuts, *([LOST] if self.outline.losable else []))
+        return (*ends, *cuts, *([LOST] if self.outline.simulator else []))
 
     @property
     def lost_bit(self) -> int:
         """The bit of an episode whose worker process was lost; 0 where none can be."""
-        return 1 << len(self.closings) - 1 if self.outline.losable else 0
+        return 1 << len(self.closings) - 1 if self.outline.simulator else 0
 
     @property
     def true_ends(self) -> int:

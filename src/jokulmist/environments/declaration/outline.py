@@ -112,7 +112,7 @@ class Outline:
     references: tuple[str, ...]
     masked: bool = False
     gated: bool = False
-    losable: bool = False
+    simulator: bool = False
     players: tuple[str, ...] = ()
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -12,7 +12,6 @@ from jokulmist import cells
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream, checked_seed
-from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import State
 from jokulmist.environments.modifiers.base import idle_of
 from jokulmist.environments.spaces.actions import Record, plain_form
@@ -24,6 +23,9 @@ from jokulmist.environments.transition.copy import FIRST, Copy, draws_of
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper, stepper_for
 from jokulmist.environments.transition.stepping import finished
 from jokulmist.errors import ActionError, SettingError
+
+if TYPE_CHECKING:
+    from jokulmist.environments.environment import Environment
 
 
 @dataclass(frozen=True)

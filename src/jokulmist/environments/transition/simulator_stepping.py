@@ -5,18 +5,22 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any, cast
 
 import numpy as np
 
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Outcome, Simulator, made_again
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.declaration.outcome import Outcome
 from jokulmist.environments.spaces.legal import DECIDING, STAYS, Mask, choices_of, mask_from
 from jokulmist.environments.spaces.player_actions import PlayerActions, by_own_names, owner_of
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, listed, nearest
+
+if TYPE_CHECKING:
+    from jokulmist.environments.environment import Environment
+    from jokulmist.environments.simulator import Simulator
 
 SEEDS = 2**23
 
@@ -260,7 +264,9 @@ def _closer(bit: int) -> Any:
 
 def stepper_for(environment: Environment) -> Stepper:
     """What steps an instance: a state that is written down, or a simulator."""
-    return SimulatorStepper(environment) if isinstance(environment, Simulator) else Stepper(environment)
+    if describe(environment).outline.simulator:
+        return SimulatorStepper(cast("Simulator", environment))
+    return Stepper(environment)
 
 
 @dataclass(slots=True)
@@ -285,3 +291,8 @@ class SimulatorState:
     measures: tuple[float, ...]
     satisfied: int
     mask: Mask
+
+
+def made_again(environment: Simulator, values: Mapping[str, Any]) -> Simulator:
+    """A fresh instance of the same class, parameters and weights, some of them changed."""
+    return type(environment)(weights=environment.weights, **{**environment._arguments, **values})

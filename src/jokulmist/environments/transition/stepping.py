@@ -12,12 +12,12 @@ import traceback
 from collections.abc import Callable, Mapping, Sequence
 from operator import itemgetter
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import TYPE_CHECKING, Any, NoReturn
 
 import numpy as np
 
 from jokulmist.environments.chance.draws import Draw
-from jokulmist.environments.declaration.environment import Environment, describe, revalue
+from jokulmist.environments.declaration.instance import describe, revalue
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT, StepMethod
 from jokulmist.environments.declaration.state import Field, State, zero_of
 from jokulmist.environments.spaces.actions import plain_form
@@ -25,6 +25,9 @@ from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.spaces.player_actions import name_in
 from jokulmist.environments.transition.waiting import MOST_WAITING
 from jokulmist.errors import BrokenEnvironment, JokulmistError
+
+if TYPE_CHECKING:
+    from jokulmist.environments.environment import Environment
 
 Judge = Callable[[Any, Any, Any], Any]
 

@@ -16,9 +16,10 @@ import numpy as np
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.legal import Mask
 from jokulmist.environments.transition.stepping import Stepper, place_of
 from jokulmist.errors import JokulmistError

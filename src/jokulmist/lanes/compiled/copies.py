@@ -19,9 +19,10 @@ from jax import lax
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import CountingDraw, Draw, Request, RowDraw
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe, outline_of
+from jokulmist.environments.declaration.instance import describe, outline_of
 from jokulmist.environments.declaration.outline import DEADLINE, TIME_LIMIT
 from jokulmist.environments.declaration.state import State, zero_of
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers import ChannelValues, Surroundings
 from jokulmist.environments.spaces.legal import Mask, mask_from
 from jokulmist.environments.transition.stepping import not_a_truth_value

@@ -22,8 +22,8 @@ from typing import Any
 from jokulmist.child_processes import start_child
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.chance.noise import Noise, Stream
-from jokulmist.environments.declaration.environment import describe, modifiers_of
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe, modifiers_of
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.transition.simulator_stepping import SimulatorState, SimulatorStepper, seed_from
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment, JokulmistError, SettingError

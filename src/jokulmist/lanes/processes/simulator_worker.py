@@ -12,7 +12,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.modifiers import modifier_from
 from jokulmist.environments.transition.simulator_stepping import LocalCopy
 from jokulmist.environments.transition.stepping import place_of

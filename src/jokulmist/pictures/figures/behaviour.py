@@ -6,7 +6,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from jokulmist.agents.players import method_names
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.pictures import style
 from jokulmist.records.episodes import pairing_name

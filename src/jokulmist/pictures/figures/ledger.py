@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.agents.players import method_names
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.pictures import style
 from jokulmist.training.runs.course import course_of
 from jokulmist.training.runs.run import Run

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.records.episodes import PAIRING_SEPARATOR, pairing_name
 from jokulmist.records.run_index import LAST

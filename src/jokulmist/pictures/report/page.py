@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.cells import without_empty_columns
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import JokulmistError, RecordError, SettingError
 from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts

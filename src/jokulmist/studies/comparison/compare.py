@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.comparison.comparison import Comparison
 from jokulmist.studies.comparison.curves import Over

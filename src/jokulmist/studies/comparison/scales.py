@@ -9,7 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.studies.comparison.versions import environment_name, shared_weights
 from jokulmist.training.evaluation.evaluate import RANDOM, evaluate_references

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.records.run_index import LAST
 from jokulmist.studies import statistics as stat

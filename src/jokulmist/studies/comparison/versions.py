@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.gallery import SHIPPED
 from jokulmist.sources.snapshot import source_snapshot

@@ -10,7 +10,7 @@ from pydantic import Field
 
 from jokulmist.agents.contract import Count
 from jokulmist.agents.players import PlayerAgents
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.records.files import as_lists
 from jokulmist.settings import Settings

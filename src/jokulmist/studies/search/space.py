@@ -12,7 +12,7 @@ import numpy as np
 
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import reweighted
+from jokulmist.environments.declaration.instance import reweighted
 from jokulmist.environments.varying import Between, between, format_condition, read_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
 from jokulmist.training.plans.plan import Plan

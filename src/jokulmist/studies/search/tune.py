@@ -9,7 +9,8 @@ from typing import Any
 
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import agents_of, classes_of, kinds_of
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
 from jokulmist.records.files import write_toml

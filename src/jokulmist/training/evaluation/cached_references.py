@@ -10,7 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.training.evaluation.evaluate import Evaluation, evaluate, evaluate_references, with_optimum
 from jokulmist.training.plans.fingerprint import cache_place, fingerprint, store_cached, surroundings
 

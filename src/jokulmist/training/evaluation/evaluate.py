@@ -19,10 +19,11 @@ from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream, checked_seed
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe, with_varying
+from jokulmist.environments.declaration.instance import describe, with_varying
 from jokulmist.environments.declaration.reads import watched
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import plain_form
 from jokulmist.environments.spaces.player_actions import name_in, own_name, owner_of
 from jokulmist.environments.varying import Vary, Varying

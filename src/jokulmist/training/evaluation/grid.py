@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from jokulmist.environments.declaration.environment import Environment, describe, outline_of, varied
+from jokulmist.environments.declaration.instance import describe, outline_of, varied
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, evaluate
 from jokulmist.training.policies.acting import Act

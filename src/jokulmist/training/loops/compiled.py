@@ -20,7 +20,8 @@ from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import SEED_LIMIT, Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.transition.stepping import closed_unasked, never_asked, none_allowed
 from jokulmist.errors import BrokenEnvironment, RecordError, SettingError
 from jokulmist.lanes.compiled.backend import start_backend

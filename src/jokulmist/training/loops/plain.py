@@ -11,8 +11,8 @@ from jokulmist.agents.foreign import twin_holds
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.lanes.plain import PlainLane

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from jokulmist.agents.players import each_agent, method_names
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.learning.replay import bytes_of
 from jokulmist.training.plans.plan import Plan

@@ -15,13 +15,8 @@ from pathlib import Path
 from typing import Any
 
 import jokulmist
-from jokulmist.environments.declaration.environment import (
-    Environment,
-    describe,
-    modifiers_of,
-    outline_of,
-    settings_of,
-)
+from jokulmist.environments.declaration.instance import describe, modifiers_of, outline_of, settings_of
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, RecordError
 from jokulmist.records.files import replace_file
 from jokulmist.training.plans.sources import plan_code

@@ -21,16 +21,10 @@ from pydantic import (
 from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.noise import checked_seed
-from jokulmist.environments.declaration.environment import (
-    Environment,
-    describe,
-    modifiers_of,
-    settings_of,
-    varied,
-    with_varying,
-)
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe, modifiers_of, settings_of, varied, with_varying
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers import modifier_from
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.player_actions import own_name, owner_of
 from jokulmist.environments.varying import Levels, Vary, Varying, levels_from, vary_from
 from jokulmist.errors import JokulmistError, SettingError, listed, nearest

@@ -13,7 +13,8 @@ from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.agents.registry import AGENTS
 from jokulmist.agents.roster import Roster
-from jokulmist.environments.declaration.environment import Environment, outline_of
+from jokulmist.environments.declaration.instance import outline_of
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import LookupFailed, SettingError, UntrustedCode, listed, nearest
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import following

@@ -13,7 +13,8 @@ from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.agents.random_play import RandomPlay
 from jokulmist.agents.roster import Roster
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.player_actions import players_of
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.records.checkpoints import ARRAYS, whole_checkpoint

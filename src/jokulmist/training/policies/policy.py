@@ -15,7 +15,8 @@ from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Action
 from jokulmist.environments.spaces.channels import Observation, Spec, refuse_mismatch
 from jokulmist.environments.spaces.legal import Mask, choices_of, mask_widths

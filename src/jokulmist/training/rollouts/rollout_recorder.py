@@ -13,7 +13,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.lanes.plain import PlainLane
 from jokulmist.lanes.protocol import LaneOutcome, Observed
 from jokulmist.records.rollouts import ROLLOUTS, EpisodeWriter, RecordedEpisode

@@ -11,8 +11,9 @@ import numpy as np
 
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.noise import Domain, Noise
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.environments.transition.simulator_stepping import SimulatorState

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.errors import RecordError
 from jokulmist.records.episodes import CONSTANT, PAIRING_SEPARATOR

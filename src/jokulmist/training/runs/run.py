@@ -12,7 +12,8 @@ import numpy as np
 
 from jokulmist import cells
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import CodeNotice, LookupFailed, RecordError, SettingError, listed, nearest, warn
 from jokulmist.records import run_folder as files
 from jokulmist.records.checkpoints import ARRAYS, best_checkpoint, checkpoints_of, whole_checkpoint

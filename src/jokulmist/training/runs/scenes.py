@@ -12,8 +12,9 @@ from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.player_actions import owner_of
 from jokulmist.errors import SettingError
 from jokulmist.records.episodes import telling_return

@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.records.run_folder import EVALUATED
 from jokulmist.records.run_index import LAST, last_returns

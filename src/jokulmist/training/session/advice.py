@@ -15,9 +15,9 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers.observations import MOST_VALUES
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.channels import Channel
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.learning.gaussians import ranges_of

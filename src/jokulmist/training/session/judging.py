@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from jokulmist.agents.players import TOGETHER, PlayerAgents
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.training.evaluation.evaluate import RANDOM
 from jokulmist.training.plans.plan import Plan

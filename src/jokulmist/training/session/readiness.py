@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from jokulmist.agents.foreign import refuse_foreign
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
 from jokulmist.training.plans.budget import refuse_budget, refuse_endless, refuse_memory
 from jokulmist.training.plans.plan import Plan

@@ -8,7 +8,7 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, LookupFailed, RecordError
 from jokulmist.plain_files import plain_file
 from jokulmist.records.files import path_of

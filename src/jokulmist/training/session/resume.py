@@ -11,8 +11,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.errors import RecordError, SettingError
 from jokulmist.records import run_folder as files

@@ -18,8 +18,8 @@ import numpy as np
 
 from jokulmist.agents.novelty import seeking
 from jokulmist.agents.players import classes_of, each_agent
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import DivergedTraining, JokulmistError, RecordError, SettingError
 from jokulmist.learning.networks.layout import told_of_images
 from jokulmist.records import run_folder as files

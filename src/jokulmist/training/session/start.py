@@ -14,7 +14,7 @@ from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.channels import refuse_mismatch
 from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.learning.observation_scaling import Running, counted_fully

@@ -17,8 +17,8 @@ import numpy as np
 
 from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.chance.draws import Dims, Draw
-from jokulmist.environments.declaration.environment import Environment
 from jokulmist.environments.declaration.state import Field, zero_of
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import JokulmistError
 from jokulmist.lanes.compiled.copies import CompiledEnvironment

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.spaces.players import view_of
 from jokulmist.environments.transition.stepping import Stepper

@@ -11,10 +11,11 @@ from typing import Any
 import numpy as np
 
 from jokulmist.arrays import NumpyArray
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers.base import idle_of
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.actions import plain_form, split
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.environments.transition.stepping import Stepper

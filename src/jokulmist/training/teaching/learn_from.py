@@ -9,7 +9,7 @@ import numpy as np
 
 from jokulmist.agents.contract import Agent
 from jokulmist.environments.chance.noise import checked_seed
-from jokulmist.environments.declaration.environment import Environment
+from jokulmist.environments.environment import Environment
 from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.training.policies.policy import Policy
 from jokulmist.training.teaching.records import Records

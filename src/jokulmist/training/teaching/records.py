@@ -12,7 +12,8 @@ import numpy as np
 from jokulmist.agents.contract import Experience
 from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Choice, Record, parts_of
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.environments.spaces.legal import choices_of

@@ -12,8 +12,9 @@ import time
 from typing import Any
 
 from jokulmist.agents.random_play import RandomPlay
-from jokulmist.environments.declaration.environment import Environment, describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.environment import Environment
+from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment, SettingError
 from jokulmist.lanes.compiled.compilability import find
 from jokulmist.learning.networks.layout import told_of_images

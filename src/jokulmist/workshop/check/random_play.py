@@ -12,8 +12,9 @@ import numpy as np
 
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
-from jokulmist.environments.declaration.environment import Environment, describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.declaration.state import State
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.transition.stepping import Stepper
 from jokulmist.errors import BrokenEnvironment
 from jokulmist.workshop.check.report import CheckReport, Finding, Level, Reach

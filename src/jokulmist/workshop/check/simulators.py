@@ -11,8 +11,8 @@ import numpy as np
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.description import Description
-from jokulmist.environments.declaration.environment import describe
-from jokulmist.environments.declaration.simulator import Simulator
+from jokulmist.environments.declaration.instance import describe
+from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.environments.transition.simulator_stepping import SimulatorStepper
 from jokulmist.remote.environment import RemoteSimulator

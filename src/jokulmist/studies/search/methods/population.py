@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 
-from jokulmist.environments.declaration.environment import describe
+from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.studies.search.candidates import OPEN, Board, Instalment
 from jokulmist.studies.search.methods.protocol import ByScore, SearchProblem, halts, whole_steps

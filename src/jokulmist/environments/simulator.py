@@ -10,13 +10,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from jokulmist.environments.declaration import outline as outlines
-from jokulmist.environments.declaration.environment import OUTLINES, Environment, Instance, outline_of
+from jokulmist.environments.declaration.instance import OUTLINES, Instance, outline_of
+from jokulmist.environments.declaration.outcome import Outcome
 from jokulmist.environments.declaration.parts import OVERS
 from jokulmist.environments.declaration.players import simulator_with_players
+from jokulmist.environments.environment import Environment
 from jokulmist.environments.modifiers.base import Modifier, RewardModifier
 from jokulmist.environments.spaces.actions import Actions, Choice, Range
 from jokulmist.environments.spaces.legal import choices_of
@@ -24,44 +25,6 @@ from jokulmist.environments.spaces.player_actions import by_own_names, name_in, 
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, listed, nearest
 
 BOUNDS = ("low", "high", "unit", "shape", "values", "image")
-
-
-@dataclass(frozen=True)
-class Outcome:
-    """What a simulator tells after an advance.
-
-    Parameters
-    ----------
-    observation : mapping
-        A value a channel.
-    terms : mapping, optional
-        Unweighted amounts of this advance by reward term; those that are left out are 0.
-    closed_by : str, optional
-        The ending or cut that closed the episode.
-    measures : mapping, optional
-        Amounts of this advance by measure; those that are left out are 0.
-    legal : array, or mapping of arrays by part, optional
-        Truth values of what may be done next; everything where it is left out. Of several players a dict by player.
-    turn : int or str, optional
-        Of several players the one who decides next, by index or name; all who are not out where it is left out.
-    out : tuple of int or str, optional
-        Of several players those who are out from now on, and all who were out before.
-
-    Examples
-    --------
-    >>> import jokulmist as jm
-    >>> told = jm.Outcome({"height": 2.0}, terms={"calm": 1.0})  # it goes on
-    >>> jm.Outcome({"height": 0.0}, terms={"calm": -5.0}, closed_by="aground").closed_by
-    'aground'
-    """
-
-    observation: Mapping[str, Any]
-    terms: Mapping[str, float] = field(default_factory=dict)
-    closed_by: str | None = None
-    measures: Mapping[str, float] = field(default_factory=dict)
-    legal: Any = None
-    turn: int | str | None = None
-    out: tuple[int | str, ...] = ()
 
 
 def channel(
@@ -222,7 +185,7 @@ def _outline(cls: type[Simulator]) -> outlines.Outline:
         measures=tuple(outlines.StepMethod(name, (), over=over) for name, over in named["measures"].items()),
         references=(),
         masked=bool(cls.says_legal or getattr(action, "asks", False)),
-        losable=True,
+        simulator=True,
         players=players,
     )
 
@@ -317,8 +280,3 @@ def _by_own_names(context: str, subject: str, values: Mapping[str, Any], players
                 f"{listed(players)}.{nearest(str(name), players)}"
             )
     return by_own_names(values, players)
-
-
-def made_again(environment: Simulator, values: Mapping[str, Any]) -> Simulator:
-    """A fresh instance of the same class, parameters and weights, some of them changed."""
-    return type(environment)(weights=environment.weights, **{**environment._arguments, **values})
