@@ -37,17 +37,17 @@ CASES = {
 }
 WATCHED = {
     ("jokulmist.lanes.compiled.compilability", "find"): "whether it compiles",
-    ("jokulmist.training.loops.compiled", "CompiledLoop.__init__"): "setting up",
-    ("jokulmist.training.loops.plain", "PlainLoop.__init__"): "setting up",
-    ("jokulmist.training.loops.compiled", "CompiledLoop.advance"): "steps and updates",
-    ("jokulmist.training.loops.plain", "PlainLoop.advance"): "steps and updates",
-    ("jokulmist.training.session.intake", "Intake.take"): "records",
-    ("jokulmist.training.session.session", "Session._checkpoint"): "records",
-    ("jokulmist.training.session.session", "Session.__init__"): "records",
-    ("jokulmist.training.evaluation.evaluate", "evaluate"): "evaluation",
-    ("jokulmist.training.evaluation.evaluate", "evaluate_references"): "evaluation",
+    ("jokulmist.loops.compiled", "CompiledLoop.__init__"): "setting up",
+    ("jokulmist.loops.plain", "PlainLoop.__init__"): "setting up",
+    ("jokulmist.loops.compiled", "CompiledLoop.advance"): "steps and updates",
+    ("jokulmist.loops.plain", "PlainLoop.advance"): "steps and updates",
+    ("jokulmist.running.session.intake", "Intake.take"): "records",
+    ("jokulmist.running.session.session", "Session._checkpoint"): "records",
+    ("jokulmist.running.session.session", "Session.__init__"): "records",
+    ("jokulmist.judging.evaluate", "evaluate"): "evaluation",
+    ("jokulmist.judging.evaluate", "evaluate_references"): "evaluation",
     ("jokulmist.pictures.saved", "save_pictures"): "pictures",
-    ("jokulmist.training.plans.plan", "read_plan"): "reading the plan",
+    ("jokulmist.plans.plan", "read_plan"): "reading the plan",
 }
 EVENTS = {"jaxpr_trace": "tracing", "jaxpr_to_mlir": "tracing", "backend_compile": "compiling"}
 ORDER = ["interpreter", "imports", *dict.fromkeys(WATCHED.values()), "tracing", "compiling", "the rest"]

@@ -42,9 +42,9 @@ import pandas as pd
 import jokulmist as jm
 from jokulmist.environments.spaces.actions import parts_of
 from jokulmist.errors import JokulmistError
+from jokulmist.plans.sources import environment_class
+from jokulmist.running.redo import redo
 from jokulmist.serving.decisions import Decider
-from jokulmist.training.plans.sources import environment_class
-from jokulmist.training.redo import redo
 
 FACTORS = {
     "world": ("declared", "simulator", "in processes", "remote"),

@@ -121,8 +121,8 @@ def joined_products():
 
 def loop_of(method, width):
     import jokulmist as jm
-    from jokulmist.training.loops.compiled import CompiledLoop
-    from jokulmist.training.loops.contract import Planned
+    from jokulmist.loops.compiled import CompiledLoop
+    from jokulmist.loops.contract import Planned
 
     place, copies = METHODS[method]
     settings = {"replay_start": 1_000} if method != "PPO" else {}

@@ -15,13 +15,13 @@ from pathlib import Path
 import numpy as np
 
 import jokulmist as jm
+from jokulmist.plans.plan import Plan, Training
+from jokulmist.running.workers.pool import WorkerPool, usual_workers
 from jokulmist.studies.comparison.verdicts import judged_pairs
 from jokulmist.studies.search.candidates import Board
 from jokulmist.studies.search.engine import Engine
 from jokulmist.studies.search.progress import SilentSearchDisplay
 from jokulmist.studies.search.settings import SearchSettings, Tuning
-from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.workers.pool import WorkerPool, usual_workers
 
 BUDGET = 20  # whole runs
 PROBLEMS = {

@@ -58,8 +58,8 @@ def library(agent, steps, copies, lane="compiled"):
 
 def plain(agent, steps, copies):
     """Decisions per second of a plain loop once its functions are compiled."""
-    from jokulmist.training.loops.contract import Planned
-    from jokulmist.training.loops.plain import PlainLoop
+    from jokulmist.loops.contract import Planned
+    from jokulmist.loops.plain import PlainLoop
 
     key = (type(agent).__name__, copies)
     if key not in LOOPS:

@@ -7,8 +7,8 @@ from jokulmist.agents.players import agents_of
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.declaration.instance import describe
-from jokulmist.training.policies.agent_calls import as_numpy
-from jokulmist.training.policies.policy import Policy
+from jokulmist.loops.agent_calls import as_numpy
+from jokulmist.loops.policy import Policy
 
 
 def fresh_policy(agent, environment, seed=3):

@@ -13,7 +13,7 @@ import jax
 
 import jokulmist as jm
 from jokulmist.lanes.compiled.backend import start_backend
-from jokulmist.training.loops import program
+from jokulmist.loops import program
 
 # How long an example takes depends on what else the machine does, and decides nothing.
 hypothesis.settings.register_profile("untimed", deadline=None)

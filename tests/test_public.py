@@ -93,7 +93,7 @@ def shorter(text):
 @pytest.mark.slow
 @pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.py")), ids=lambda path: path.stem)
 def test_the_examples_run(path, capsys, tmp_path, monkeypatch):
-    monkeypatch.setattr("jokulmist.training.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
+    monkeypatch.setattr("jokulmist.running.workers.pool.usual_workers", lambda: 1)  # what is compiled is compiled once
     shutil.copytree(ROOT / "examples", tmp_path / "examples", ignore=shutil.ignore_patterns("runs"))
     shutil.copytree(ROOT / "clients", tmp_path / "clients")
     place = tmp_path / "examples" / path.name
@@ -260,8 +260,8 @@ def test_the_guide_to_the_methods_names_every_reading():
 @pytest.mark.slow
 def test_the_first_session_is_what_really_happens():
     """The guide's files, checked: each finding that it shows is found, and nothing of the file that it ends with."""
-    from jokulmist.training.plans.plan import plan_of
-    from jokulmist.training.plans.sources import environment_class
+    from jokulmist.plans.plan import plan_of
+    from jokulmist.plans.sources import environment_class
 
     draft, fixed = blocks("docs/first-session.md", "python")
     text = (ROOT / "docs" / "first-session.md").read_text()
@@ -286,7 +286,7 @@ def test_the_first_session_is_what_really_happens():
 
 def test_the_plan_in_the_guide_is_a_plan():
     from jokulmist.command.starting import new
-    from jokulmist.training.plans.plan import read_plan
+    from jokulmist.plans.plan import read_plan
 
     new(Path("pond.py"))
     Path("guide.toml").write_text(blocks("docs/runs.md", "toml")[0])

@@ -96,8 +96,8 @@ def attacked(place, cases, seed, kinds):
     """How many cases went wrong."""
     import jokulmist as jm
     from jokulmist.errors import JokulmistError
+    from jokulmist.plans.sources import environment_class
     from jokulmist.sources import trust
-    from jokulmist.training.plans.sources import environment_class
 
     warnings.simplefilter("ignore")
     (place / "pond.py").write_text(POND)

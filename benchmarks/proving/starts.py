@@ -18,7 +18,7 @@ from measuring import agent_of, bounds_of, settings_of
 from problems import ALL
 
 import jokulmist as jm
-from jokulmist.training.session.session import EVALUATION_SEED
+from jokulmist.running.session.session import EVALUATION_SEED
 
 FIRST = {"PPO": 100_000, "ActorCritic": 300_000, "Reinforce": 300_000, "DQN": 100_000}
 EVALUATED, EVERY, EPISODES = 50, 1_000, 10

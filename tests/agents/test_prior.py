@@ -8,7 +8,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.learning.observation_scaling import Running, counted_fully, gathered_unless
-from jokulmist.training.plans.plan import Plan, Training
+from jokulmist.plans.plan import Plan, Training
 
 SMALL = jm.Dense(8, 8)
 

@@ -17,9 +17,9 @@ from jokulmist.agents.tables.table import Carried, Table
 from jokulmist.environments.chance.draws import CountingDraw, RowDraw
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError
-from jokulmist.training.loops.compiled import CompiledLoop
-from jokulmist.training.loops.contract import Planned
-from jokulmist.training.loops.plain import PlainLoop
+from jokulmist.loops.compiled import CompiledLoop
+from jokulmist.loops.contract import Planned
+from jokulmist.loops.plain import PlainLoop
 
 NUMBERS = Hyperparameters(learning_rate=0.5, discount=0.9, exploration=0.2, initial_value=0.0)
 TABLE = np.array([[0.0, 0.0], [1.0, 2.0], [3.0, 5.0], [-1.0, 4.0], [7.0, 7.0]], np.float32)

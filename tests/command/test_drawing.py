@@ -8,10 +8,10 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.command import drawing
 from jokulmist.lanes.compiled import compilability
-from jokulmist.training.plans.fingerprint import fingerprint, known_to_compile
-from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.session.choices import chosen_lane
-from jokulmist.training.train import train_plan
+from jokulmist.plans.fingerprint import fingerprint, known_to_compile
+from jokulmist.plans.plan import read_plan
+from jokulmist.running.session.choices import chosen_lane
+from jokulmist.running.train import train_plan
 
 PLAN = '[environment]\nuse = "trail.py:Corridor"\n[agent]\nuse = "QLearning"\n[training]\nsteps = 200\nlane = "plain"\n'
 

@@ -8,8 +8,8 @@ from commands import jokulmist
 
 import jokulmist as jm
 from jokulmist.command.starting import KINDS
-from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.train import train_plan
+from jokulmist.plans.plan import read_plan
+from jokulmist.running.train import train_plan
 
 
 @pytest.mark.slow

@@ -14,7 +14,7 @@ import jokulmist as jm
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.modifiers import RewardPipeline
 from jokulmist.errors import SettingError
-from jokulmist.training.plans.plan import plan_of
+from jokulmist.plans.plan import plan_of
 
 
 class Buoy(jm.Environment):

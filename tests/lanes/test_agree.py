@@ -12,9 +12,9 @@ from jokulmist.gallery import SHIPPED
 from jokulmist.lanes.compiled.compilability import _difference, _traced, find, meet
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.lanes.plain import PlainLane
-from jokulmist.training.loops.compiled import CompiledLoop
-from jokulmist.training.loops.contract import Planned
-from jokulmist.training.loops.plain import PlainLoop
+from jokulmist.loops.compiled import CompiledLoop
+from jokulmist.loops.contract import Planned
+from jokulmist.loops.plain import PlainLoop
 
 CLASSES = [*TRACED, *(getattr(jm.gallery, cls) for _, cls in SHIPPED.values())]
 

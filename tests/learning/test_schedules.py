@@ -11,8 +11,8 @@ from hypothesis import strategies as st
 import jokulmist as jm
 from jokulmist.errors import SettingError
 from jokulmist.learning.schedules import Progress, coefficients, columns, mover, number_at, read, value_at, written
-from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.train import train_plan
+from jokulmist.plans.plan import read_plan
+from jokulmist.running.train import train_plan
 
 starts = st.floats(0.01, 10.0)
 counts = st.integers(0, 10**7)

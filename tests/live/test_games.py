@@ -68,7 +68,7 @@ def test_a_kept_episode_names_no_file_and_its_code_is_asked_about(tmp_path):
 
 def test_a_page_that_only_looks_makes_no_environment(tmp_path, monkeypatch):
     (tmp_path / "pond.py").write_text(POND)
-    from jokulmist.training.plans.sources import environment_class
+    from jokulmist.plans.sources import environment_class
 
     pond = environment_class("pond.py:Pond", tmp_path)()
     run = jm.train(pond, jm.QLearning(bins=3), steps=60, record_every=2, lane="plain", folder=tmp_path, name="mine")

@@ -19,8 +19,8 @@ from jokulmist.errors import LookupFailed, SettingError
 from jokulmist.pictures.replay import DPI, HEIGHT, ReplayFrames
 from jokulmist.pictures.report.page import differing
 from jokulmist.records.run_index import chosen, rows_in
-from jokulmist.training.runs.course import window_of
-from jokulmist.training.runs.scenes import fresh_scene, played_scene, recorded_scene
+from jokulmist.running.runs.course import window_of
+from jokulmist.running.runs.scenes import fresh_scene, played_scene, recorded_scene
 
 pytestmark = pytest.mark.draws
 

@@ -11,7 +11,7 @@ import jokulmist as jm
 from jokulmist.errors import RecordError, RunNotice, SettingError
 from jokulmist.pictures.saved import save_pictures
 from jokulmist.records import tables
-from jokulmist.training.runs import course
+from jokulmist.running.runs import course
 
 pytestmark = pytest.mark.draws
 

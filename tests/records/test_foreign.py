@@ -14,9 +14,9 @@ from commands import benchmark
 import jokulmist as jm
 from jokulmist.errors import RecordError, UntrustedCode
 from jokulmist.live.app import Live
+from jokulmist.plans.sources import environment_class
 from jokulmist.records import run_folder
 from jokulmist.records.run_index import rows_in
-from jokulmist.training.plans.sources import environment_class
 
 FOREIGN = benchmark("attack/foreign")
 

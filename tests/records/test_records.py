@@ -10,12 +10,12 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, RunNotice, SettingError
+from jokulmist.plans.plan import plan_of, read_plan
 from jokulmist.records.checkpoints import open_arrays, save_arrays
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import take_folder
 from jokulmist.records.tables import csv_lines, read_frame
-from jokulmist.training.plans.plan import plan_of, read_plan
-from jokulmist.training.runs.run import runs_in
+from jokulmist.running.runs.run import runs_in
 from jokulmist.trees import filled, flattened
 
 

@@ -26,13 +26,13 @@ from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import from_described
 from jokulmist.errors import BrokenEnvironment, DeclarationError, SettingError, UntrustedCode
 from jokulmist.lanes.processes.lane import Lost
+from jokulmist.plans.progress import SilentDisplay
+from jokulmist.plans.sources import remote_written
 from jokulmist.remote import link
 from jokulmist.remote.transport import Door, Wire
-from jokulmist.training.plans.sources import remote_written
-from jokulmist.training.progress import SilentDisplay
-from jokulmist.training.redo import redo
-from jokulmist.training.runs.scenes import played_scene
-from jokulmist.training.session.resume import resume_run
+from jokulmist.running.redo import redo
+from jokulmist.running.runs.scenes import played_scene
+from jokulmist.running.session.resume import resume_run
 
 HERE = Path(__file__).parent
 PROGRAM = [sys.executable, str(HERE / "float_program.py")]
@@ -452,7 +452,7 @@ await serve({{ name: "Drift", observation: {{ at: {{ low: 0, high: 20 }} }}, act
 
 @pytest.mark.slow
 def test_importing_the_library_loads_no_connection():
-    code = "import sys, jokulmist as jm, jokulmist.training.train\nprint('websockets' in sys.modules)"
+    code = "import sys, jokulmist as jm, jokulmist.running.train\nprint('websockets' in sys.modules)"
     assert (
         subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.strip()
         == "False"

@@ -12,9 +12,9 @@ import jokulmist as jm
 from jokulmist.command.comparing import show
 from jokulmist.command.main import app
 from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.running.runs.scores import Score, final_episodes, score_of
 from jokulmist.studies.comparison.curves import curve_of, length_of, on_places
 from jokulmist.studies.comparison.grouping import grouped
-from jokulmist.training.runs.scores import Score, final_episodes, score_of
 
 LEARNS, BLIND = {"learning_rate": 0.5, "exploration": 0.2}, {"learning_rate": 0.0, "exploration": 0.2}
 

@@ -8,15 +8,15 @@ import pytest
 from places import Corridor
 
 import jokulmist as jm
+from jokulmist.plans.plan import Plan, Training
+from jokulmist.plans.progress import RunProgress
+from jokulmist.running.workers.jobs import WorkerMessage
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.engine import Engine
 from jokulmist.studies.search.importance import fitted, importance_of
 from jokulmist.studies.search.progress import LiveSearchDisplay, SilentSearchDisplay, board_of
 from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Space
-from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.progress import RunProgress
-from jokulmist.training.workers.jobs import WorkerMessage
 
 OVER = {
     "agent.learning_rate": jm.between(1e-3, 1.0, scale="log"),

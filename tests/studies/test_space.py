@@ -10,9 +10,9 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
+from jokulmist.plans.plan import Plan, Training
 from jokulmist.studies.search.settings import SearchSettings, Tuning, settings_of
 from jokulmist.studies.search.space import Among, Space, over_from, with_settings
-from jokulmist.training.plans.plan import Plan, Training
 
 numbers = st.floats(0.001, 1000.0)
 bounds = st.tuples(numbers, numbers).filter(lambda b: b[1] > b[0] * 1.01)

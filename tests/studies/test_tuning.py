@@ -18,9 +18,9 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.plans.plan import plan_of
 from jokulmist.records.files import read_json, read_toml
 from jokulmist.studies.search.candidates import Board
-from jokulmist.training.plans.plan import plan_of
 
 OVER = {"agent.learning_rate": jm.between(0.01, 1.0, scale="log"), "agent.exploration": jm.among(0.1, 0.3)}
 SHARED = Path(__file__).parent.parent / "places.py"
@@ -231,9 +231,9 @@ def test_candidates_that_fail_are_recorded_and_the_search_goes_on(mine, tmp_path
 
 @pytest.mark.slow
 def test_a_run_whose_worker_was_killed_is_gone_on_with(mine, tmp_path):
-    from jokulmist.training.plans.plan import Plan, Training
-    from jokulmist.training.workers.jobs import WorkerJob
-    from jokulmist.training.workers.pool import WorkerPool
+    from jokulmist.plans.plan import Plan, Training
+    from jokulmist.running.workers.jobs import WorkerJob
+    from jokulmist.running.workers.pool import WorkerPool
 
     plan = Plan(mine.Slow(pause=0.001), jm.QLearning(), Training(steps=1200, checkpoint_every=100, lane="plain"))
     alone = jm.train(
@@ -373,8 +373,8 @@ def test_wrong_words_are_told_and_a_plan_with_a_search_can_be_trained(mine, tmp_
     from typer.testing import CliRunner
 
     from jokulmist.command.main import app
-    from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.workers import dask_cluster as cluster
+    from jokulmist.plans.plan import read_plan
+    from jokulmist.running.workers import dask_cluster as cluster
 
     monkeypatch.setattr(cluster, "SECONDS_TO_CONNECT", 1)
     (tmp_path / "plan.toml").write_text(PLAN.format(pause=0.0, method="random"))
@@ -487,7 +487,7 @@ def test_what_is_wrong_is_told_before_a_folder_is_made(tmp_path):
 
 def test_another_candidate_compiles_nothing(tmp_path):
     """Numbers of the agent, parameters and weights of the environment are traced."""
-    from jokulmist.training.loops import program as programs
+    from jokulmist.loops import program as programs
 
     space = {
         "agent.learning_rate": jm.between(0.1, 0.9),

@@ -6,7 +6,7 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.environments.declaration.instance import describe
-from jokulmist.training.session.advice import Advice
+from jokulmist.running.session.advice import Advice
 
 QUICK = {"horizon": 16, "network": jm.Dense(8)}
 

@@ -43,7 +43,7 @@ def test_a_plan_of_episodes_does_not_depend_on_the_clock(lane, monkeypatch):
     cut."""
     result = []
     for seconds in (1e-6, 0.02, 60.0):
-        monkeypatch.setattr("jokulmist.training.session.session.PIECE_SECONDS", seconds)
+        monkeypatch.setattr("jokulmist.running.session.session.PIECE_SECONDS", seconds)
         levels = jm.Levels("slip", (0.1, 0.3), above=0.2, last=20)
         run = jm.train(
             Corridor(),

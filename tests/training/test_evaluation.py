@@ -8,14 +8,14 @@ from places import Corridor, Lift, Skiff
 import jokulmist as jm
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import LookupFailed, RecordError, SettingError
-from jokulmist.training.evaluation import cached_references
-from jokulmist.training.evaluation import evaluate as evaluation
-from jokulmist.training.evaluation.cached_references import known_references
-from jokulmist.training.evaluation.evaluate import evaluate, evaluate_references, sees_more
-from jokulmist.training.loops import compiled, program
-from jokulmist.training.plans.fingerprint import fingerprint
-from jokulmist.training.plans.sources import environment_class
-from jokulmist.training.session import session
+from jokulmist.judging import cached_references
+from jokulmist.judging import evaluate as evaluation
+from jokulmist.judging.cached_references import known_references
+from jokulmist.judging.evaluate import evaluate, evaluate_references, sees_more
+from jokulmist.loops import compiled, program
+from jokulmist.plans.fingerprint import fingerprint
+from jokulmist.plans.sources import environment_class
+from jokulmist.running.session import session
 
 
 def test_episode_i_is_the_same_however_many_are_asked_and_whoever_plays():

@@ -12,9 +12,9 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.plans.progress import SilentDisplay
 from jokulmist.records import run_folder, tables
-from jokulmist.training.progress import SilentDisplay
-from jokulmist.training.redo import redo
+from jokulmist.running.redo import redo
 
 
 @pytest.fixture
@@ -37,7 +37,7 @@ def test_a_redo_that_is_stopped_says_how_far_it_was_the_same(run, tmp_path, monk
     assert output.same
     assert 0 < output.episodes < len(run.episodes)
     assert f"it was stopped; the {output.episodes:,} episodes until then are the same" in str(output)
-    monkeypatch.setattr("jokulmist.training.progress.LiveLine", StopsEarly)
+    monkeypatch.setattr("jokulmist.plans.progress.LiveLine", StopsEarly)
     status, reply = jokulmist("redo", run.path, "--folder", tmp_path)[:2]
     assert status == 130
     assert "until then are the same" in reply
@@ -65,7 +65,7 @@ def test_a_run_that_cannot_write_its_first_episode_leaves_no_folder(tmp_path, mo
         with monkeypatch.context() as patched:
             patched.setattr(run_folder, name, full)
             if name == "append_rows":  # its last checkpoint and the record of its end are refused, too
-                patched.setattr("jokulmist.training.session.session.save_checkpoint", full)
+                patched.setattr("jokulmist.running.session.session.save_checkpoint", full)
                 kept = run_folder.write_json
                 patched.setattr(
                     run_folder,

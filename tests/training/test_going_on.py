@@ -16,9 +16,9 @@ from places import Corridor, Drift, Lift, Snowfield
 
 import jokulmist as jm
 from jokulmist.errors import BrokenEnvironment, JokulmistError, LookupFailed, RecordError, SettingError
+from jokulmist.plans.progress import SilentDisplay
 from jokulmist.records.checkpoints import checkpoints_of
-from jokulmist.training.progress import SilentDisplay
-from jokulmist.training.session import observing
+from jokulmist.running.session import observing
 
 ROOT = Path(__file__).parents[2]
 SLIM = jm.Dense(16)

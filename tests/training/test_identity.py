@@ -16,9 +16,9 @@ import jokulmist as jm
 from jokulmist.environments.declaration.instance import with_varying
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import CodeNotice, SettingError, UntrustedCode
+from jokulmist.loops.policy import _refuse_code
+from jokulmist.plans.fingerprint import fingerprint
 from jokulmist.sources.reading import Modules, SourceFile
-from jokulmist.training.plans.fingerprint import fingerprint
-from jokulmist.training.policies.policy import _refuse_code
 
 WEATHER = """
 RAIN = 0.4

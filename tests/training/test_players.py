@@ -31,11 +31,11 @@ from jokulmist.live import views
 from jokulmist.pictures.report import charts
 from jokulmist.records.episodes import pairing_name
 from jokulmist.records.run_index import row_of
+from jokulmist.running.redo import redo
+from jokulmist.running.runs.course import panel_rows, window_of
+from jokulmist.running.session.session import EVALUATION_SEED
 from jokulmist.studies import cross_play
 from jokulmist.studies.cross_play import CrossPlay, chance_of_pairing
-from jokulmist.training.redo import redo
-from jokulmist.training.runs.course import panel_rows, window_of
-from jokulmist.training.session.session import EVALUATION_SEED
 from jokulmist.trees import flattened
 
 
@@ -977,8 +977,8 @@ def test_own_partners_are_compared_with_exchanged_ones(tmp_path):
     ],
 )
 def test_wrong_players_in_a_plan_are_told(agents, expected):
-    from jokulmist.training.plans.plan import plan_of
-    from jokulmist.training.train import train_plan
+    from jokulmist.plans.plan import plan_of
+    from jokulmist.running.train import train_plan
 
     content = {"environment": {"use": "lots"}, "training": {"steps": 6, "lane": "plain"}, "agents": agents}
     with pytest.raises(JokulmistError, match=expected):

@@ -13,7 +13,7 @@ from places import Corridor
 import jokulmist as jm
 from jokulmist.lanes.compiled.copies import CompiledEnvironment
 from jokulmist.learning import optimisation
-from jokulmist.training.loops import program, program_cache
+from jokulmist.loops import program, program_cache
 
 PPO = jm.PPO(network=jm.Dense(8), horizon=8, minibatch=32, epochs=2)
 

@@ -11,10 +11,10 @@ from test_teaching import Ford, walked  # noqa: F401  # the fixture
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.pictures.report.page import save_report
+from jokulmist.plans.plan import read_plan
 from jokulmist.records.checkpoints import best_checkpoint
+from jokulmist.running.train import train_plan
 from jokulmist.studies.comparison.curves import curve_of
-from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.train import train_plan
 
 FAST = {"steps": 60, "evaluate_every": 30, "evaluate_episodes": 5}
 

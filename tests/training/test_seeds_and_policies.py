@@ -10,8 +10,8 @@ from places import Camera, Corridor, Gates, Signal
 
 import jokulmist as jm
 from jokulmist.errors import ActionError, BrokenEnvironment, DivergedTraining, RecordError, SettingError
+from jokulmist.plans.progress import SilentDisplay
 from jokulmist.records.files import read_json
-from jokulmist.training.progress import SilentDisplay
 
 QUICK = {"horizon": 8, "minibatch": 32}
 
@@ -179,8 +179,8 @@ def test_a_policy_of_values_and_a_network_of_ones_own(tmp_path):
         f'[environment]\nuse = "{Corridor.__module__}:Corridor"\n[agent]\nuse = "DQN"\nnetwork = "net.py:small"\n'
         "replay_start = 100\nreplay_size = 2000\n[training]\nsteps = 3000\ncopies = 4\n"
     )
-    from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.train import train_plan
+    from jokulmist.plans.plan import read_plan
+    from jokulmist.running.train import train_plan
 
     run = train_plan(read_plan(plan), folder=tmp_path / "runs")[0]
     assert len(list((run.path / "source").rglob("net.py"))) == 1
@@ -290,7 +290,7 @@ def test_modifiers_stand_in_the_plan_and_come_back(tmp_path):
     repeated = jm.Run.open(run.path)
     assert repeated.environment == env != Signal()
     assert repeated.written_plan["environment"]["modify"] == [{"use": "Stack", "count": 2, "channels": []}]
-    from jokulmist.training.plans.plan import plan_of
+    from jokulmist.plans.plan import plan_of
 
     content = {**repeated.written_plan, "environment": {"use": "ferry", "modify": [{"use": "Stak"}]}}
     with pytest.raises(SettingError, match="an entry of `modify` is a table with `use`"):

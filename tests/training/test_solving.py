@@ -11,9 +11,9 @@ from places import Corridor
 
 import jokulmist as jm
 from jokulmist.errors import LookupFailed, SettingError
-from jokulmist.training.solving import transitions
-from jokulmist.training.solving.batches import Batches, Unequal
-from jokulmist.training.solving.counting import binomial_probabilities, outcomes, poisson_probabilities
+from jokulmist.judging.solving import transitions
+from jokulmist.judging.solving.batches import Batches, Unequal
+from jokulmist.judging.solving.counting import binomial_probabilities, outcomes, poisson_probabilities
 
 
 class Ice(jm.Environment):

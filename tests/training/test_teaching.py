@@ -10,8 +10,8 @@ from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.agents.recorded.implicit_q import ImplicitQ
 from jokulmist.agents.tables.q_learning import NOT_RECORDED
 from jokulmist.errors import RecordError, SettingError
-from jokulmist.training.teaching.fitted_values import fitted
-from jokulmist.training.teaching.learn_from import learn_from
+from jokulmist.judging.fitted_values import fitted
+from jokulmist.loops.learn_from import learn_from
 
 
 class Ford(jm.Environment):

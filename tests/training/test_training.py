@@ -16,10 +16,10 @@ from places import Branching, Camera, Corridor, Skiff, Snowfield
 
 import jokulmist as jm
 from jokulmist.errors import BrokenEnvironment, RunNotice, SettingError
-from jokulmist.training.loops.compiled import CompiledLoop
-from jokulmist.training.loops.contract import Planned
-from jokulmist.training.loops.plain import PlainLoop
-from jokulmist.training.progress import RunProgress, SilentDisplay, duration, line_of
+from jokulmist.loops.compiled import CompiledLoop
+from jokulmist.loops.contract import Planned
+from jokulmist.loops.plain import PlainLoop
+from jokulmist.plans.progress import RunProgress, SilentDisplay, duration, line_of
 
 AGENT = jm.QLearning(exploration=jm.linear(1.0, 0.1, over=0.5), learning_rate=jm.geometric(0.5, 0.05, over=1.0))
 

@@ -13,8 +13,8 @@ from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream
 from jokulmist.environments.varying import Varying
 from jokulmist.errors import SettingError
-from jokulmist.training.plans.plan import read_plan
-from jokulmist.training.session.curriculum_progress import CurriculumProgress
+from jokulmist.plans.plan import read_plan
+from jokulmist.running.session.curriculum_progress import CurriculumProgress
 
 
 class Slope(jm.Environment):

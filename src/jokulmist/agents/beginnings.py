@@ -15,7 +15,7 @@ from jokulmist.agents.values.dqn import DQN
 from jokulmist.errors import SettingError
 
 if TYPE_CHECKING:
-    from jokulmist.training.policies.policy import Policy
+    from jokulmist.loops.policy import Policy
 
 VALUE = ".value"
 

@@ -18,8 +18,8 @@ def adapt(path: Path, partners: list[str], steps: int, episodes: int, name: str 
     from jokulmist.agents.roster import Roster
     from jokulmist.command.drawing import draw_run
     from jokulmist.errors import SettingError
-    from jokulmist.training.adapt import adapt as resume_run
-    from jokulmist.training.progress import LiveLine
+    from jokulmist.plans.progress import LiveLine
+    from jokulmist.running.adapt import adapt as resume_run
 
     by_player = partners_of(partners)
     if not steps and not episodes:

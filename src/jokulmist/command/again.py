@@ -13,10 +13,10 @@ from jokulmist.command.printing import print_json, print_table
 def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: bool, json: bool) -> bool:
     """Go on; returns whether it was stopped before its end."""
     from jokulmist.command.drawing import draw_run
-    from jokulmist.training.evaluation.cached_references import known_references
-    from jokulmist.training.progress import LiveLine
-    from jokulmist.training.runs.run import summary
-    from jokulmist.training.session.resume import resume as resume_run
+    from jokulmist.judging.cached_references import known_references
+    from jokulmist.plans.progress import LiveLine
+    from jokulmist.running.runs.run import summary
+    from jokulmist.running.session.resume import resume as resume_run
 
     run = resume_run(
         path,
@@ -39,9 +39,9 @@ def resume(path: Path, steps: int, episodes: int, take_over: bool, start_over: b
 
 def redo(path: Path, folder: Path | None, json: bool) -> tuple[bool, bool]:
     """Do it again; returns whether the episodes are the same, and whether it was stopped."""
-    from jokulmist.training.progress import LiveLine
-    from jokulmist.training.redo import redo as again
-    from jokulmist.training.runs.run import Run
+    from jokulmist.plans.progress import LiveLine
+    from jokulmist.running.redo import redo as again
+    from jokulmist.running.runs.run import Run
 
     redone = again(Run.open(path), folder=folder, display=LiveLine(), command=["jokulmist", *sys.argv[1:]])
     if json:

@@ -30,8 +30,8 @@ def compare(
 ) -> None:
     from jokulmist.command.waiting import telling
     from jokulmist.records.run_folder import is_run
+    from jokulmist.running.runs.run import Run
     from jokulmist.studies.comparison.compare import compare as work
-    from jokulmist.training.runs.run import Run
 
     runs = runs_at(paths)
     with telling() as on_message:
@@ -60,8 +60,8 @@ def compare(
 
 def show(comparison: Any) -> None:
     """The groups, the pairs, and what there is to say of them."""
+    from jokulmist.plans.setting_differences import WORDS
     from jokulmist.studies.statistics import ALPHA
-    from jokulmist.training.plans.setting_differences import WORDS
 
     columns = {
         "group": "group",
@@ -115,7 +115,7 @@ def _more(seeds: float) -> str:
 def runs_at(paths: list[Path]) -> Any:
     """The runs in some folders: a run's own, or one that holds runs."""
     from jokulmist.records.run_folder import is_run
-    from jokulmist.training.runs.run import Run, Runs, runs_in
+    from jokulmist.running.runs.run import Run, Runs, runs_in
 
     runs = []
     for path in paths:

@@ -13,7 +13,7 @@ from jokulmist.command.printing import print_json, print_table
 def crossplay_later(paths: list[Path], episodes: int, seed: int, json: bool) -> None:
     """Let it wait for a worker, about the first run, with the others of its folder."""
     from jokulmist.errors import SettingError
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
     from jokulmist.work.queue import Queue
 
     folder = paths[0].absolute().parent
@@ -29,8 +29,8 @@ def crossplay_later(paths: list[Path], episodes: int, seed: int, json: bool) -> 
 
 def crossplay(paths: list[Path], episodes: int, seed: int, act: str, to: Path | None, rate: bool, json: bool) -> None:
     from jokulmist.command.waiting import telling
+    from jokulmist.running.runs.run import Run
     from jokulmist.studies.cross_play import ALL, FILE, cross_play
-    from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
     with telling() as on_message:

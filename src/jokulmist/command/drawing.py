@@ -18,8 +18,8 @@ from typing import TYPE_CHECKING, Any
 from jokulmist.child_processes import start_child
 
 if TYPE_CHECKING:
-    from jokulmist.training.plans.plan import Plan
-    from jokulmist.training.runs.run import Run
+    from jokulmist.plans.plan import Plan
+    from jokulmist.running.runs.run import Run
 
 # A training that takes longer than this draws by itself: nothing waits for hours with what it has loaded.
 MOST_WAITED = 120.0
@@ -57,7 +57,7 @@ class Drawing:
         done = self._draw_in_process([run for run in runs if run.path is not None])
         left = [run for run in runs if str(run.path) not in done]
         if left:
-            from jokulmist.training.evaluation.cached_references import known_references
+            from jokulmist.judging.cached_references import known_references
 
             levels = known_references(plan.measured)
             for run in left:
@@ -96,15 +96,15 @@ def _is_remote(plan_file: Path, changes: list[str]) -> bool:
 
 def beside(plan_file: Path, changes: list[str]) -> None:
     """The other process: load, measure, wait for the runs' folders, draw."""
-    from jokulmist.training.workers import pool
+    from jokulmist.running.workers import pool
 
     pool.READING = True  # a file that trains as it is read does not train here, too
     from jokulmist.environments.simulator import Simulator
+    from jokulmist.judging.cached_references import known_references
     from jokulmist.pictures.saved import load, warm_up
-    from jokulmist.training.evaluation.cached_references import known_references
-    from jokulmist.training.plans.fingerprint import fingerprint
-    from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.runs.run import Run
+    from jokulmist.plans.fingerprint import fingerprint
+    from jokulmist.plans.plan import read_plan
+    from jokulmist.running.runs.run import Run
 
     environment: Any = read_plan(plan_file, changes).measured
     levels, key = None, fingerprint(environment)

@@ -13,7 +13,7 @@ def export(path: Path, form: str, to: Path, player: str | None, checkpoint_name:
     """Write it; returns whether it decides as the policy does, or could not be run here."""
     from jokulmist.exporting.save import export as write
     from jokulmist.exporting.save import of_run
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
 
     run = Run.open(path)
     policy = of_run(run, run.checkpoint(checkpoint_name))

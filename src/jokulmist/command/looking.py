@@ -14,7 +14,7 @@ from jokulmist.errors import LookupFailed
 def gallery(json: bool) -> None:
     from jokulmist.environments.declaration.instance import describe
     from jokulmist.gallery import SHIPPED
-    from jokulmist.training.plans.sources import environment_class
+    from jokulmist.plans.sources import environment_class
 
     rows: list[dict[str, Any]] = []
     for name in SHIPPED:
@@ -38,7 +38,7 @@ def gallery(json: bool) -> None:
 def environment_named(use: str, changes: list[str]) -> Any:
     """An environment by its name, or as a plan has it with its parameters and modifiers; with changes as `--set` takes
     them."""
-    from jokulmist.training.plans.plan import TUNING, changed, plan_content, plan_of
+    from jokulmist.plans.plan import TUNING, changed, plan_content, plan_of
 
     path = Path(use)
     content = plan_content(path) if path.suffix == ".toml" else {"environment": {"use": use}}
@@ -49,10 +49,10 @@ def environment_named(use: str, changes: list[str]) -> Any:
 
 
 def solve(use: str, changes: list[str], discount: float, limit: bool, to: Path | None, json: bool) -> None:
+    from jokulmist.judging.solving.solution import OPTIMUM
+    from jokulmist.judging.solving.solution import solve as work
     from jokulmist.records.files import replace_file
     from jokulmist.records.tables import csv_lines
-    from jokulmist.training.solving.solution import OPTIMUM
-    from jokulmist.training.solving.solution import solve as work
 
     solution = work(
         environment_named(use, changes),
@@ -106,7 +106,7 @@ def check(use: str, steps: int, json: bool, changes: list[str]) -> bool:
 
 
 def show_steps(use: str, steps: int, player: str, seed: int, json: bool, changes: list[str]) -> None:
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
     from jokulmist.workshop.step_table import tabulate_steps
 
     environment, policy = environment_named(use, changes), player
@@ -135,7 +135,7 @@ def play(
 
     from jokulmist.environments.chance.noise import checked_seed
     from jokulmist.errors import SettingError
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
     from jokulmist.workshop.play import Controls
 
     if use is None and run is None:
@@ -160,7 +160,7 @@ def _partner_policies(environment: Any, policy: Any, player: str | None, partner
     """Who plays the players that a person does not: as `--with` says, else the run's policy, else random play."""
     from jokulmist.environments.declaration.instance import describe
     from jokulmist.errors import SettingError
-    from jokulmist.training.policies.partners import joined_policy
+    from jokulmist.loops.partners import joined_policy
 
     players = describe(environment).players
     if not players:

@@ -629,7 +629,7 @@ def main(arguments: list[str] | None = None) -> None:
         typer.echo("jokulmist: interrupted", err=True)
         sys.exit(INTERRUPTED)
     except BrokenPipeError:  # the reader of a pipe has gone; nothing more to say to it
-        from jokulmist.training.progress import mute
+        from jokulmist.plans.progress import mute
 
         mute(sys.stdout)
         mute(sys.stderr)

@@ -19,8 +19,8 @@ VERBS = ("list", "work", "pause", "resume", "stop", "drop", "first", "move-up", 
 
 def train_later(plan_file: Path, changes: list[str], folder: Path, name: str | None, json: bool) -> None:
     """Put the runs of a plan into the queue, one job a seed."""
-    from jokulmist.training.plans.plan import read_plan
-    from jokulmist.training.session.queued_runs import queue_runs
+    from jokulmist.plans.plan import read_plan
+    from jokulmist.running.session.queued_runs import queue_runs
 
     print_waiting(folder, queue_runs(read_plan(plan_file, changes), folder, name, ["jokulmist", *sys.argv[1:]]), json)
 

@@ -19,8 +19,8 @@ def replay(
     path: Path, recorded: list[str], checkpoints: list[str], seed: int, to: str, speed: float, current: bool = False
 ) -> None:
     from jokulmist.pictures.replay import save_replay
-    from jokulmist.training.runs.run import Run
-    from jokulmist.training.runs.scenes import fresh_scene, recorded_scene, usual_name
+    from jokulmist.running.runs.run import Run
+    from jokulmist.running.runs.scenes import fresh_scene, recorded_scene, usual_name
 
     if not 0.1 <= speed <= 100.0:
         raise SettingError(f"`--speed` lies from 0.1 to 100 decisions a second; got {speed:g}.")
@@ -50,7 +50,7 @@ def _mean(scene: Any) -> str:
 
 def report(paths: list[Path], to: Path | None, replays: bool) -> None:
     from jokulmist.pictures.report.page import save_report
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
     typer.echo(save_report(runs, to, replays=replays, on_message=lambda text: typer.echo(text, err=True)))

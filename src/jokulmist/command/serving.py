@@ -15,9 +15,9 @@ def serve(paths: list[Path], host: str, port: int, token: str | None, player: st
     import uvicorn
 
     from jokulmist.errors import SettingError
+    from jokulmist.running.runs.run import Run
     from jokulmist.serving.app import app_of
     from jokulmist.serving.decisions import Decider
-    from jokulmist.training.runs.run import Run
 
     runs = [Run.open(path) for path in paths]
     names = [run.name for run in runs]

@@ -13,8 +13,8 @@ from jokulmist.command.printing import console, print_table
 
 if TYPE_CHECKING:
     from jokulmist.environments.environment import Environment
-    from jokulmist.training.evaluation.evaluate import Evaluation
-    from jokulmist.training.runs.run import Runs
+    from jokulmist.judging.evaluate import Evaluation
+    from jokulmist.running.runs.run import Runs
 
 SEEDS = (0, 1, 2, 3)
 STEPS = 1_500_000
@@ -48,11 +48,11 @@ comparison.
 def tour(folder: Path) -> None:
     """Check, train, evaluate, compare, draw; leaves runs, pictures and a summary table."""
     from jokulmist.command.drawing import draw_run
+    from jokulmist.judging.evaluate import evaluate_references
+    from jokulmist.plans.progress import duration
+    from jokulmist.plans.sources import environment_class
     from jokulmist.records.files import replace_file
     from jokulmist.records.tables import csv_lines
-    from jokulmist.training.evaluation.evaluate import evaluate_references
-    from jokulmist.training.plans.sources import environment_class
-    from jokulmist.training.progress import duration
     from jokulmist.workshop.check.check import check
     from jokulmist.workshop.check.text import show
 
@@ -82,8 +82,8 @@ def _train(environment: Environment, folder: Path) -> dict[str, Runs]:
     from jokulmist.agents.tables.q_learning import QLearning
     from jokulmist.agents.tables.sarsa import Sarsa
     from jokulmist.learning.schedules import linear
-    from jokulmist.training.progress import LiveLine
-    from jokulmist.training.train import train_seeds
+    from jokulmist.plans.progress import LiveLine
+    from jokulmist.running.train import train_seeds
 
     rate = linear(0.5, 0.02, over=1.0)
     exploration = linear(0.3, 0.02, over=0.5)
@@ -104,9 +104,9 @@ def _evaluate(
     runs: Mapping[str, Runs], environment: Environment, references: Mapping[str, Evaluation]
 ) -> list[dict[str, Any]]:
     """A row a run and a reference; the evaluations are recorded with their runs."""
+    from jokulmist.judging.evaluate import evaluate
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.records.tables import append_rows
-    from jokulmist.training.evaluation.evaluate import evaluate
 
     rows = []
     for name, several in runs.items():

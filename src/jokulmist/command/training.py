@@ -23,10 +23,10 @@ def train(
     """Train a plan; returns whether it was stopped before its end."""
     drawing = None if dry else Drawing(plan_file, changes)  # before all else is loaded
     try:
-        from jokulmist.training.plans.plan import read_plan
-        from jokulmist.training.progress import LiveLine
-        from jokulmist.training.runs.run import summary
-        from jokulmist.training.train import train_plan
+        from jokulmist.plans.plan import read_plan
+        from jokulmist.plans.progress import LiveLine
+        from jokulmist.running.runs.run import summary
+        from jokulmist.running.train import train_plan
 
         plan = read_plan(plan_file, changes)
         if drawing is None:
@@ -58,9 +58,9 @@ def train(
 
 def forecast_of(plan: Any, folder: Path, workers: int | None) -> dict[str, Any]:
     """What one run would take, from a short trial in memory."""
-    from jokulmist.training.session.choices import chosen_lane
-    from jokulmist.training.train import train_plan
-    from jokulmist.training.workers.pool import usual_workers
+    from jokulmist.running.session.choices import chosen_lane
+    from jokulmist.running.train import train_plan
+    from jokulmist.running.workers.pool import usual_workers
 
     training = plan.training
     lane, why = chosen_lane(plan)
@@ -104,7 +104,7 @@ def short_trial(plan: Any, steps: int) -> Any:
 
 def _forecast(plan: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be run, from a short trial in memory."""
-    from jokulmist.training.progress import duration
+    from jokulmist.plans.progress import duration
 
     forecast = forecast_of(plan, folder, workers)
     if json:
@@ -127,12 +127,12 @@ def evaluate(
     current: bool,
     partners: list[str],
 ) -> None:
+    from jokulmist.judging.cached_references import known_references
+    from jokulmist.judging.evaluate import evaluate as measure
     from jokulmist.records.rollouts import ROLLOUTS
     from jokulmist.records.run_folder import EVALUATED
     from jokulmist.records.tables import append_rows
-    from jokulmist.training.evaluation.cached_references import known_references
-    from jokulmist.training.evaluation.evaluate import evaluate as measure
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
 
     if record and current:
         raise SettingError(
@@ -174,7 +174,7 @@ def evaluate(
 
 def _evaluation_rows(results: list[Any], environment: Any, with_all: bool) -> list[dict[str, Any]]:
     """A row an evaluation; `with_all` with the means by player, by term and of the measures."""
-    from jokulmist.training.evaluation.evaluate import sees_more
+    from jokulmist.judging.evaluate import sees_more
 
     rows = []
     whose = next((result.telling for result in results if result.telling), "")
@@ -203,7 +203,7 @@ def _with_others(learned: Any, environment: Any, partners: list[str]) -> Any:
     """A policy of all players, some of whom others play."""
     from jokulmist.command.looking import others_of
     from jokulmist.environments.declaration.instance import describe
-    from jokulmist.training.policies.partners import joined_policy
+    from jokulmist.loops.partners import joined_policy
 
     players = describe(environment).players
     if not players:
@@ -241,10 +241,10 @@ def _print_evaluation(
 def evaluate_grid(
     path: Path, over: list[str], episodes: int, seed: int, act: str, json: bool, current: bool = False
 ) -> None:
+    from jokulmist.judging.grid import evaluate_grid as measure
     from jokulmist.pictures import style
     from jokulmist.pictures.figures.grid import plot_grid
-    from jokulmist.training.evaluation.grid import evaluate_grid as measure
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
 
     run = Run.open(path, current)
     grid = measure(run.policy, run.environment, _places(over), episodes=episodes, seed=seed, act=act)  # type: ignore[arg-type]
@@ -264,7 +264,7 @@ def evaluate_grid(
 def policy_map(path: Path, over: str, checkpoint: str, current: bool = False) -> None:
     from jokulmist.pictures import style
     from jokulmist.pictures.figures.behaviour import plot_policy
-    from jokulmist.training.runs.run import Run
+    from jokulmist.running.runs.run import Run
 
     names = tuple(name.strip() for name in over.split(","))
     if len(names) != 2:

@@ -29,10 +29,10 @@ def tune(
     later: bool = False,
 ) -> bool:
     """Search as a plan says, now or by a worker of the queue; returns whether it was stopped before its end."""
+    from jokulmist.plans.plan import TUNING, plan_content, plan_of
     from jokulmist.studies.search.progress import LiveSearchDisplay
     from jokulmist.studies.search.settings import settings_of
     from jokulmist.studies.search.tune import make_search
-    from jokulmist.training.plans.plan import TUNING, plan_content, plan_of
 
     content = plan_content(plan_file, changes)
     if TUNING not in content:
@@ -131,7 +131,7 @@ def print_search(search: Any, json: bool) -> bool:
 
 
 def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
-    from jokulmist.training.plans.setting_differences import short_names
+    from jokulmist.plans.setting_differences import short_names
 
     short = short_names(names)
     rows_shown = []
@@ -155,8 +155,8 @@ def _table(rows: list[dict[str, Any]], names: list[str]) -> None:
 
 def _winner(search: Any, stopped: bool) -> None:
     """The winner, its score in the search and on new seeds, and once it is done what mattered."""
+    from jokulmist.plans.setting_differences import short_names
     from jokulmist.studies.search.progress import format_settings
-    from jokulmist.training.plans.setting_differences import short_names
 
     typer.echo(f"\nThe winner is candidate {search.winner.number}: {format_settings(search.settings)}")
     seeds = len(search.board.seeds)
@@ -200,8 +200,8 @@ def _compiling_seconds(question: Any) -> float:
     import numpy as np
 
     from jokulmist.command.training import short_trial
+    from jokulmist.running.train import train_plan
     from jokulmist.studies.search.space import with_settings
-    from jokulmist.training.train import train_plan
 
     draw, seconds = np.random.default_rng(0), []
     for _ in range(SAMPLED):
@@ -217,8 +217,8 @@ def _compiling_seconds(question: Any) -> float:
 def _forecast(question: Any, folder: Path, workers: int | None, json: bool) -> None:
     """What would be searched, with a forecast of time and disk from a short trial."""
     from jokulmist.command.training import forecast_of
-    from jokulmist.training.progress import duration
-    from jokulmist.training.workers.pool import usual_workers
+    from jokulmist.plans.progress import duration
+    from jokulmist.running.workers.pool import usual_workers
 
     plan, tuning = question.plan, question.tuning
     forecast = forecast_of(plan, folder, workers)

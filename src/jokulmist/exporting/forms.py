@@ -15,7 +15,7 @@ from jokulmist.exporting import numpy_form
 from jokulmist.exporting.escapes import c_comment, c_string, js_string, markdown, python_docstring, unique_names
 from jokulmist.exporting.graph import Graph, begins, decided_by
 from jokulmist.exporting.loops import C, JavaScript, Loops
-from jokulmist.training.policies.policy import Policy
+from jokulmist.loops.policy import Policy
 
 FORMS = ("python", "c", "javascript", "onnx")
 UNBOUNDED = 3.0

@@ -24,7 +24,7 @@ from jokulmist.errors import SettingError, listed
 from jokulmist.exporting.escapes import unique_names
 from jokulmist.lanes.compiled.backend import start_backend
 from jokulmist.learning.schedules import Progress
-from jokulmist.training.policies.policy import Policy
+from jokulmist.loops.policy import Policy
 
 ELEMENTWISE = (
     "add",

@@ -22,9 +22,9 @@ from jokulmist.errors import RecordError, SettingError, listed
 from jokulmist.exporting.escapes import one_line
 from jokulmist.exporting.forms import Vectors, files_of, masked_choices, part_words, said_words, vectors_of
 from jokulmist.exporting.graph import EPISODE, Graph, begins, graph_of
+from jokulmist.loops.policy import Policy
 from jokulmist.records.files import path_of
-from jokulmist.training.policies.policy import Policy
-from jokulmist.training.runs.run import Run
+from jokulmist.running.runs.run import Run
 
 COUNT = 1_000
 TOLERANCE = 1e-5

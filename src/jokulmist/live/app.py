@@ -26,9 +26,9 @@ from jokulmist.live.folder import RunFolder, job_as_json
 from jokulmist.live.games import Games
 from jokulmist.plain_files import plain_file
 from jokulmist.records.lock import holding_process
+from jokulmist.running.runs.run import Run
+from jokulmist.running.session.queued_runs import queue_runs
 from jokulmist.studies.search.candidates import is_search
-from jokulmist.training.runs.run import Run
-from jokulmist.training.session.queued_runs import queue_runs
 from jokulmist.web import Answer, Refused, as_json, body_of, dumped, error_response, with_errors
 from jokulmist.work.jobs import OPTIONS
 
@@ -440,7 +440,7 @@ def replayed(path: Path, name: str) -> bytes:
     from tempfile import TemporaryDirectory
 
     from jokulmist.pictures.replay import save_replay
-    from jokulmist.training.runs.scenes import played_scene, untrained
+    from jokulmist.running.runs.scenes import played_scene, untrained
 
     run = Run.open(path)
     policy = untrained(run) if name == "early" else run.policy

@@ -20,11 +20,11 @@ from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.gallery import SHIPPED
 from jokulmist.learning.schedules import Schedule
 from jokulmist.plain_files import plain_file
+from jokulmist.plans.plan import SECTIONS, Plan, plan_of
+from jokulmist.plans.sources import environment_class
 from jokulmist.records.files import read_toml
 from jokulmist.records.run_folder import PLAN
 from jokulmist.settings import described_settings
-from jokulmist.training.plans.plan import SECTIONS, Plan, plan_of
-from jokulmist.training.plans.sources import environment_class
 from jokulmist.workshop.check.check import check
 
 # Not methods that train by themselves on an environment.

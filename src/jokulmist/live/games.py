@@ -18,14 +18,14 @@ from jokulmist.environments.spaces.actions import Choice
 from jokulmist.environments.spaces.player_actions import belongs_to
 from jokulmist.errors import LookupFailed, RecordError, SettingError, listed
 from jokulmist.live.views import EPISODES, png, recorded
+from jokulmist.plans.plan import plan_of
+from jokulmist.plans.sources import plan_code, use_of
 from jokulmist.records.files import read_json, write_json
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import Rollout, read_rollouts
 from jokulmist.records.run_folder import is_name, keep_source
-from jokulmist.training.plans.plan import plan_of
-from jokulmist.training.plans.sources import plan_code, use_of
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scenes import Scene, scene_of
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scenes import Scene, scene_of
 from jokulmist.web import Refused
 from jokulmist.workshop.play import Controls
 

@@ -18,6 +18,9 @@ from jokulmist.cells import without_empty_columns
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError
+from jokulmist.judging.cached_references import known_references
+from jokulmist.judging.evaluate import Evaluation
+from jokulmist.loops.policy import Policy
 from jokulmist.pictures.replay import Still
 from jokulmist.pictures.report import charts
 from jokulmist.pictures.report.page import differing, told_of
@@ -28,17 +31,14 @@ from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
 from jokulmist.records.run_folder import CUT
 from jokulmist.records.run_index import readable, row_of
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scenes import Scene, recorded_scene
+from jokulmist.running.runs.scores import EVALUATION, RETURN, full_weights
 from jokulmist.studies import cross_play
 from jokulmist.studies.comparison.compare import compare
 from jokulmist.studies.comparison.comparison import Comparison
 from jokulmist.studies.comparison.scored import AREA, DECISIONS
 from jokulmist.studies.search.search import Search
-from jokulmist.training.evaluation.cached_references import known_references
-from jokulmist.training.evaluation.evaluate import Evaluation
-from jokulmist.training.policies.policy import Policy
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scenes import Scene, recorded_scene
-from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights
 
 MOST_LISTED = 500
 MOST_KEPT = 12

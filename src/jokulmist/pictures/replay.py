@@ -22,7 +22,7 @@ from jokulmist.errors import LookupFailed, SettingError, listed
 from jokulmist.pictures import style
 from jokulmist.records.files import path_of, replace_file
 from jokulmist.records.rollouts import Rollout
-from jokulmist.training.runs.scenes import Scene, scene_of
+from jokulmist.running.runs.scenes import Scene, scene_of
 
 KINDS = ("gif", "mp4", "png")
 MOST_FRAMES = 150

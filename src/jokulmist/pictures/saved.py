@@ -10,7 +10,7 @@ from jokulmist.errors import LookupFailed, RecordError, SettingError
 from jokulmist.pictures import style
 from jokulmist.pictures.figures.curve import Levels, plot
 from jokulmist.pictures.figures.ledger import ledger
-from jokulmist.training.runs.run import Run
+from jokulmist.running.runs.run import Run
 
 
 def save_pictures(run: Run | str | Path, levels: Levels | None = None) -> list[Path]:

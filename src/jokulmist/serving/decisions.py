@@ -15,7 +15,7 @@ from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.environments.spaces.legal import choices_of, mask_widths
 from jokulmist.errors import SettingError, listed, nearest
 from jokulmist.exporting.graph import decision_of, state_width_of
-from jokulmist.training.policies.policy import Policy
+from jokulmist.loops.policy import Policy
 
 SIZES = (1, 8, 64)
 MOST_AT_ONCE = 4_096

@@ -20,13 +20,13 @@ from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed
+from jokulmist.judging.evaluate import evaluate, interval_of
+from jokulmist.loops.acting import Act
+from jokulmist.loops.policy import Policy
 from jokulmist.pictures import style
+from jokulmist.running.runs.run import Run
 from jokulmist.studies.ratings import Ratings, rated, save_with_table
 from jokulmist.studies.statistics import ALPHA
-from jokulmist.training.evaluation.evaluate import evaluate, interval_of
-from jokulmist.training.policies.acting import Act
-from jokulmist.training.policies.policy import Policy
-from jokulmist.training.runs.run import Run
 
 if TYPE_CHECKING:
     import pandas as pd

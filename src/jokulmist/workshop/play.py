@@ -18,8 +18,8 @@ from jokulmist.environments.spaces.channels import Observation
 from jokulmist.environments.spaces.player_actions import PlayerActions, belongs_to
 from jokulmist.environments.transition.episode import Episode
 from jokulmist.errors import SettingError, listed, nearest
-from jokulmist.training.policies.policy import Policy
-from jokulmist.training.rollouts.rollouts import save_rollout
+from jokulmist.loops.policy import Policy
+from jokulmist.loops.rollouts import save_rollout
 from jokulmist.workshop.step_table import row_of
 
 if TYPE_CHECKING:

@@ -13,8 +13,8 @@ from jokulmist.environments.environment import Environment
 from jokulmist.environments.simulator import Simulator
 from jokulmist.environments.spaces.player_actions import PlayerActions
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
-from jokulmist.training.evaluation.evaluate import RANDOM
-from jokulmist.training.policies.policy import Policy
+from jokulmist.judging.evaluate import RANDOM
+from jokulmist.loops.policy import Policy
 
 if TYPE_CHECKING:
     import pandas as pd

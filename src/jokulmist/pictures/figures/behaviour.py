@@ -11,15 +11,15 @@ from jokulmist.environments.environment import Environment
 from jokulmist.environments.spaces.actions import Actions, Choice
 from jokulmist.environments.spaces.legal import choices_of
 from jokulmist.errors import RecordError, SettingError, listed, nearest
+from jokulmist.judging.evaluate import evaluate
 from jokulmist.lanes.protocol import Observed
+from jokulmist.loops.acting import ActingCopies
+from jokulmist.loops.policy import Policy
 from jokulmist.pictures import style
 from jokulmist.pictures.replay import traces_of
 from jokulmist.records.rollouts import Rollout
-from jokulmist.training.evaluation.evaluate import evaluate
-from jokulmist.training.policies.acting import ActingCopies
-from jokulmist.training.policies.policy import Policy
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scenes import Scene
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scenes import Scene
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

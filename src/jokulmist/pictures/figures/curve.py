@@ -13,13 +13,13 @@ from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.judging.cached_references import known_references
+from jokulmist.judging.evaluate import RANDOM, Evaluation, interval_of, sees_more
 from jokulmist.pictures import style
 from jokulmist.records.episodes import pairing_name
 from jokulmist.records.run_folder import EVALUATED
-from jokulmist.training.evaluation.cached_references import known_references
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of, sees_more
-from jokulmist.training.runs.course import OVER, Course, course_of, greedy_rows, panel_rows
-from jokulmist.training.runs.run import Run, runs_of
+from jokulmist.running.runs.course import OVER, Course, course_of, greedy_rows, panel_rows
+from jokulmist.running.runs.run import Run, runs_of
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.errors import SettingError
+from jokulmist.judging.evaluate import RANDOM
+from jokulmist.judging.grid import EvaluationGrid
 from jokulmist.pictures import style
-from jokulmist.training.evaluation.evaluate import RANDOM
-from jokulmist.training.evaluation.grid import EvaluationGrid
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

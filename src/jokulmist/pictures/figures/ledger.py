@@ -10,8 +10,8 @@ import numpy as np
 from jokulmist.agents.players import method_names
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.pictures import style
-from jokulmist.training.runs.course import course_of
-from jokulmist.training.runs.run import Run
+from jokulmist.running.runs.course import course_of
+from jokulmist.running.runs.run import Run
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

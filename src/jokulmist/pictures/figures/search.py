@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist.pictures import style
-from jokulmist.training.plans.setting_differences import short_names
+from jokulmist.plans.setting_differences import short_names
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes

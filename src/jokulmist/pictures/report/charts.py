@@ -8,11 +8,11 @@ import numpy as np
 
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import own_name
+from jokulmist.judging.evaluate import RANDOM, Evaluation, interval_of
 from jokulmist.records.episodes import PAIRING_SEPARATOR, pairing_name
 from jokulmist.records.run_index import LAST
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation, interval_of
-from jokulmist.training.runs.course import course_of, greedy_rows, panel_rows, window_of
-from jokulmist.training.runs.run import Run
+from jokulmist.running.runs.course import course_of, greedy_rows, panel_rows, window_of
+from jokulmist.running.runs.run import Run
 
 MOST_POINTS = 700
 MOST_DOTS = 2500

@@ -13,19 +13,19 @@ from typing import Any
 from jokulmist.cells import without_empty_columns
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import JokulmistError, RecordError, SettingError
+from jokulmist.judging.cached_references import known_references
+from jokulmist.judging.evaluate import RANDOM, Evaluation
 from jokulmist.pictures.replay import save_replay
 from jokulmist.pictures.report import charts
 from jokulmist.plain_files import MOST_TEXT_BYTES, plain_file
+from jokulmist.plans.progress import duration
+from jokulmist.plans.setting_differences import differing as names_differing
+from jokulmist.plans.setting_differences import flat
 from jokulmist.records.files import replace_file
 from jokulmist.records.run_folder import DIFF, LOG
 from jokulmist.records.run_index import readable, row_of
-from jokulmist.training.evaluation.cached_references import known_references
-from jokulmist.training.evaluation.evaluate import RANDOM, Evaluation
-from jokulmist.training.plans.setting_differences import differing as names_differing
-from jokulmist.training.plans.setting_differences import flat
-from jokulmist.training.progress import duration
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scenes import Scene, played_scene, untrained
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scenes import Scene, played_scene, untrained
 
 MOST_LOG = 60
 REPLAY_FRAMES_A_SECOND, REPLAY_FRAMES = 8.0, 48

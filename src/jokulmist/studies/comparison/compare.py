@@ -14,6 +14,8 @@ import numpy as np
 
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed
+from jokulmist.running.runs.run import Run, runs_of
+from jokulmist.running.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
 from jokulmist.studies.comparison.comparison import Comparison
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.grouping import grouped
@@ -28,8 +30,6 @@ from jokulmist.studies.comparison.scored import (
     shared_length,
 )
 from jokulmist.studies.comparison.versions import changes_told, refuse_returns
-from jokulmist.training.runs.run import Run, runs_of
-from jokulmist.training.runs.scores import EPISODES, EVALUATION, RETURN, SEED, Score, full_weights
 
 
 def _runs_of(value: Any) -> Any:

@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 
 from jokulmist import cells
 from jokulmist.errors import SettingError
+from jokulmist.plans.setting_differences import short_names
 from jokulmist.studies.comparison.curves import Over
 from jokulmist.studies.comparison.verdicts import DIFFERENT
-from jokulmist.training.plans.setting_differences import short_names
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -10,8 +10,8 @@ import numpy as np
 from jokulmist.arrays import NumpyArray
 from jokulmist.errors import SettingError
 from jokulmist.records.run_index import LAST
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scores import returns_under
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scores import returns_under
 
 if TYPE_CHECKING:
     import pandas as pd

@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from jokulmist.errors import LookupFailed, SettingError, listed, nearest
+from jokulmist.plans.setting_differences import USES, differing, short_names
+from jokulmist.running.runs.run import Run
 from jokulmist.studies.comparison.versions import environment_name, settings_of
-from jokulmist.training.plans.setting_differences import USES, differing, short_names
-from jokulmist.training.runs.run import Run
 
 MOST_IN_A_LABEL = 4
 

@@ -12,10 +12,10 @@ import numpy as np
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import SettingError, listed, nearest
+from jokulmist.judging.evaluate import RANDOM, evaluate_references
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scores import EVALUATION, RETURN, full_weights, returns_under
 from jokulmist.studies.comparison.versions import environment_name, shared_weights
-from jokulmist.training.evaluation.evaluate import RANDOM, evaluate_references
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scores import EVALUATION, RETURN, full_weights, returns_under
 
 Message = Callable[[str], Any]
 

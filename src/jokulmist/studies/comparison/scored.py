@@ -12,14 +12,14 @@ from jokulmist.arrays import NumpyArray
 from jokulmist.environments.environment import Environment
 from jokulmist.errors import JokulmistError, SettingError
 from jokulmist.records.run_index import LAST
+from jokulmist.running.runs.run import Run
+from jokulmist.running.runs.scores import EVALUATION, RETURN, Score, score_of, score_within
 from jokulmist.studies import statistics as stat
 from jokulmist.studies.comparison.comparison import Comparison
 from jokulmist.studies.comparison.curves import PLACES, Over, curve_of, length_of, on_places
 from jokulmist.studies.comparison.grouping import Grouping, RunGroup
 from jokulmist.studies.comparison.scales import Message, Scales
 from jokulmist.studies.comparison.verdicts import DRAW_SEED, judged_pairs, verdict_lines
-from jokulmist.training.runs.run import Run
-from jokulmist.training.runs.scores import EVALUATION, RETURN, Score, score_of, score_within
 
 if TYPE_CHECKING:
     import pandas as pd

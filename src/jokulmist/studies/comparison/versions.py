@@ -8,11 +8,11 @@ from typing import Any
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError, listed
 from jokulmist.gallery import SHIPPED
+from jokulmist.judging.evaluate import weights_of
+from jokulmist.plans.setting_differences import Flat, flat
+from jokulmist.plans.sources import version_changes
+from jokulmist.running.runs.run import Run
 from jokulmist.sources.snapshot import source_snapshot
-from jokulmist.training.evaluation.evaluate import weights_of
-from jokulmist.training.plans.setting_differences import Flat, flat
-from jokulmist.training.plans.sources import version_changes
-from jokulmist.training.runs.run import Run
 
 VERSION = "environment.version"
 

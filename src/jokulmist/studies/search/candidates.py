@@ -11,9 +11,9 @@ import numpy as np
 from pydantic import TypeAdapter, ValidationError
 
 from jokulmist.errors import RecordError
+from jokulmist.judging.evaluate import interval_of
 from jokulmist.records.files import read_json, write_json
 from jokulmist.studies.search.space import Settings
-from jokulmist.training.evaluation.evaluate import interval_of
 
 SEARCH = "search.json"
 OPEN, FAILED = "open", "failed"

@@ -16,18 +16,18 @@ from pathlib import Path
 from typing import Any
 
 from jokulmist.errors import JokulmistError
+from jokulmist.judging.evaluate import interval_of
+from jokulmist.plans.plan import Plan
+from jokulmist.plans.progress import RunProgress
 from jokulmist.records import run_folder as files
 from jokulmist.records.files import read_json, write_json, write_toml
 from jokulmist.records.origin import ORIGIN
+from jokulmist.running.interrupts import StopRequest, handling_stops
+from jokulmist.running.workers.jobs import Executor, WorkerJob, WorkerMessage
 from jokulmist.studies.search.candidates import FAILED, Board, Candidate, Instalment, ShownScore
 from jokulmist.studies.search.progress import Row, SearchDisplay, SearchView
 from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
-from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.interrupts import StopRequest, handling_stops
-from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import RunProgress
-from jokulmist.training.workers.jobs import Executor, WorkerJob, WorkerMessage
 
 POLL_SECONDS = 0.2
 RERUN = -1

@@ -6,10 +6,10 @@ import math
 from dataclasses import dataclass
 from typing import Any, Protocol
 
+from jokulmist.plans.progress import RunProgress, duration, never_ends_a_training
+from jokulmist.plans.setting_differences import short_names
 from jokulmist.studies.search.candidates import Candidate, ShownScore
 from jokulmist.studies.search.space import Settings
-from jokulmist.training.plans.setting_differences import short_names
-from jokulmist.training.progress import RunProgress, duration, never_ends_a_training
 
 LINE_SECONDS = 10.0
 BAR = 28

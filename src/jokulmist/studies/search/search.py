@@ -13,19 +13,19 @@ import numpy as np
 
 from jokulmist import cells
 from jokulmist.errors import LookupFailed, RecordError, SettingError
+from jokulmist.judging.evaluate import interval_of
+from jokulmist.plans.plan import TUNING, Plan, plan_of
 from jokulmist.records.files import path_of, replace_file, write_toml
 from jokulmist.records.lock import writing
 from jokulmist.records.run_folder import PLAN, checked_plan
 from jokulmist.records.run_index import wrote
+from jokulmist.running.runs.run import Run, Runs
 from jokulmist.studies.search.candidates import FAILED, SEARCH, Board, Candidate, is_search
 from jokulmist.studies.search.engine import winning_plan
 from jokulmist.studies.search.progress import SearchDisplay, format_settings
 from jokulmist.studies.search.settings import SearchSettings, settings_of
 from jokulmist.studies.search.space import plain, with_settings
 from jokulmist.studies.search.work import work_through
-from jokulmist.training.evaluation.evaluate import interval_of
-from jokulmist.training.plans.plan import TUNING, Plan, plan_of
-from jokulmist.training.runs.run import Run, Runs
 
 if TYPE_CHECKING:
     import pandas as pd

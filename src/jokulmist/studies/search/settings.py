@@ -12,7 +12,10 @@ from jokulmist.agents.contract import Count
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.errors import SettingError, listed
+from jokulmist.plans.budget import refuse_memory
+from jokulmist.plans.plan import TUNING, Plan, Seed
 from jokulmist.records.files import as_lists
+from jokulmist.running.runs.scores import RETURN, Score, full_weights
 from jokulmist.settings import Settings
 from jokulmist.studies.search.methods import Method, method_named, method_use
 from jokulmist.studies.search.methods.protocol import SearchProblem
@@ -28,9 +31,6 @@ from jokulmist.studies.search.space import (
     over_from,
     refuse_space,
 )
-from jokulmist.training.plans.budget import refuse_memory
-from jokulmist.training.plans.plan import TUNING, Plan, Seed
-from jokulmist.training.runs.scores import RETURN, Score, full_weights
 
 OVER = "over"
 

@@ -15,8 +15,8 @@ from jokulmist.arrays import NumpyArray
 from jokulmist.environments.declaration.instance import reweighted
 from jokulmist.environments.varying import Between, between, format_condition, read_when, written_when
 from jokulmist.errors import JokulmistError, LookupFailed, SettingError, listed, nearest
-from jokulmist.training.plans.plan import Plan
-from jokulmist.training.plans.sources import agent_from, use_of
+from jokulmist.plans.plan import Plan
+from jokulmist.plans.sources import agent_from, use_of
 
 AGENT, PLAYERS, ENVIRONMENT, WEIGHTS = "agent.", "agents.", "environment.", "environment.weights."
 AGENT_USE, COPIES = "agent.use", "training.copies"

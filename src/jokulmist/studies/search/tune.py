@@ -13,8 +13,11 @@ from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.varying import Vary
 from jokulmist.errors import SettingError
+from jokulmist.plans.plan import Plan, Training
+from jokulmist.plans.sources import plan_code, use_of
 from jokulmist.records.files import write_toml
 from jokulmist.records.run_folder import PLAN, keep_source, take_folder
+from jokulmist.running.train import checked_workers
 from jokulmist.sources.reading import refuse_while_reading
 from jokulmist.studies.search.candidates import Board
 from jokulmist.studies.search.methods import SearchMethod
@@ -22,9 +25,6 @@ from jokulmist.studies.search.progress import SearchDisplay
 from jokulmist.studies.search.search import Search
 from jokulmist.studies.search.settings import SearchSettings, Tuning
 from jokulmist.studies.search.space import Dimension
-from jokulmist.training.plans.plan import Plan, Training
-from jokulmist.training.plans.sources import plan_code, use_of
-from jokulmist.training.train import checked_workers
 
 
 def tune(

@@ -11,17 +11,17 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from jokulmist.plans.plan import Plan
+from jokulmist.plans.progress import in_notebook
+from jokulmist.running.train import checked_workers
+from jokulmist.running.workers.in_process import InProcess
+from jokulmist.running.workers.jobs import Executor, Plans
+from jokulmist.running.workers.pool import CannotTravel, WorkerPool, can_travel, usual_workers
 from jokulmist.studies.search.candidates import FAILED, Board
 from jokulmist.studies.search.engine import Engine
 from jokulmist.studies.search.progress import LiveSearchDisplay, SearchDisplay, SilentSearchDisplay
 from jokulmist.studies.search.settings import SearchSettings
 from jokulmist.studies.search.space import with_settings
-from jokulmist.training.plans.plan import Plan
-from jokulmist.training.progress import in_notebook
-from jokulmist.training.train import checked_workers
-from jokulmist.training.workers.in_process import InProcess
-from jokulmist.training.workers.jobs import Executor, Plans
-from jokulmist.training.workers.pool import CannotTravel, WorkerPool, can_travel, usual_workers
 
 TRIES = 2
 
@@ -72,7 +72,7 @@ def _executor(
     """Who does the work: a cluster, worker processes, or this process where its classes cannot be found by name."""
     plan = question.plan
     if cluster is not None:
-        from jokulmist.training.workers.dask_cluster import Cluster
+        from jokulmist.running.workers.dask_cluster import Cluster
 
         return Cluster(cluster, plan.written())
     count = usual_workers() if workers is None else checked_workers(workers)

@@ -16,11 +16,11 @@ from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.environment import Environment
 from jokulmist.environments.simulator import Simulator
 from jokulmist.errors import BrokenEnvironment, SettingError
+from jokulmist.judging.evaluate import RANDOM, evaluate, sees_more
 from jokulmist.lanes.compiled.compilability import find
 from jokulmist.learning.networks.layout import told_of_images
-from jokulmist.training.evaluation.evaluate import RANDOM, evaluate, sees_more
-from jokulmist.training.loops.contract import Planned
-from jokulmist.training.loops.plain import PlainLoop
+from jokulmist.loops.contract import Planned
+from jokulmist.loops.plain import PlainLoop
 from jokulmist.workshop.check.methods import look_at_methods
 from jokulmist.workshop.check.players import earned_by_one, look_at_players
 from jokulmist.workshop.check.random_play import RandomPlayTrial
@@ -120,7 +120,7 @@ def _speeds(environment: Environment, compiles: bool) -> dict[str, float]:
     loop: Any = PlainLoop(environment, RandomPlay(), 0, 1, planned)
     speeds = {"plain, 1 copy": _speed(loop, 100)}
     if compiles:
-        from jokulmist.training.loops.compiled import CompiledLoop
+        from jokulmist.loops.compiled import CompiledLoop
 
         for copies in (1, 64):
             loop = CompiledLoop(environment, RandomPlay(), 0, copies, planned)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from jokulmist.environments.declaration.outline import DEADLINE
-from jokulmist.training.evaluation.evaluate import RANDOM
+from jokulmist.judging.evaluate import RANDOM
 from jokulmist.workshop.check.random_play import RandomPlayTrial
 
 DWARFED = 100.0

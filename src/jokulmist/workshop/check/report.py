@@ -7,7 +7,7 @@ from dataclasses import asdict, dataclass, field
 from typing import Any, Literal
 
 from jokulmist import cells
-from jokulmist.training.evaluation.evaluate import Evaluation
+from jokulmist.judging.evaluate import Evaluation
 
 Level = Literal["error", "warning"]
 

@@ -7,9 +7,9 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from jokulmist.plans.plan import Plan
 from jokulmist.studies.search.candidates import Board, Candidate, Instalment
 from jokulmist.studies.search.space import Settings, Space
-from jokulmist.training.plans.plan import Plan
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,1 @@
+"""What a policy is worth: evaluation, rollouts, exact values, estimates from records."""

@@ -1,0 +1,1 @@
+"""A run from its first decision to its record: sessions, runs, workers; `train`, `resume`, `adapt`."""

@@ -1,1 +1,0 @@
-"""The loop that joins an environment's copies with a learning method; runs, policies, evaluation."""

@@ -1,1 +1,0 @@
-"""Episodes without learning: measured, recorded, and shown."""

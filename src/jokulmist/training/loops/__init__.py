@@ -1,1 +1,0 @@
-"""The training loops: over plain copies, and over compiled ones."""

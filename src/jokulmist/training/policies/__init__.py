@@ -1,1 +1,0 @@
-"""Policies: what was learned, and how the functions of an agent are called."""

@@ -1,1 +1,0 @@
-"""Learning from decisions that were recorded, and judging policies by them."""
