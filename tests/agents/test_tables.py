@@ -10,7 +10,8 @@ from optimum import solve_tarn
 from places import Corridor, seen
 
 import jokulmist as jm
-from jokulmist.agents.contract import Experience, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters
+from jokulmist.agents.contract import Experience
 from jokulmist.agents.tables.cells import SCALARS, array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index, expectation
 from jokulmist.agents.tables.table import Carried, Table

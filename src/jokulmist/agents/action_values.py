@@ -7,7 +7,7 @@ from typing import Annotated, Any
 import numpy as np
 from pydantic import BeforeValidator, PlainSerializer
 
-from jokulmist.agents.contract import Config
+from jokulmist.agents.configs import ChoiceConfig
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
@@ -56,20 +56,21 @@ Explorer = Annotated[
 
 
 def explored_index(
-    config: Config, observed: ObservationBatch, best: Any, probabilities: Any, allowed: Any, noise: Draw
+    config: ChoiceConfig, observed: ObservationBatch, best: Any, probabilities: Any, allowed: Any, noise: Draw
 ) -> Any:
     """What a function of the user's own explores, one action a copy; the best where that is not allowed."""
-    xp = noise.xp
+    xp, explorer = noise.xp, config.explorer
+    assert explorer is not None
     try:
-        index = xp.asarray(config.explorer(observed, best, probabilities, noise))
+        index = xp.asarray(explorer(observed, best, probabilities, noise))
     except Exception as failure:  # whatever the user's function raises
         raise SettingError(
-            f"the function `{name_of(config.explorer)}` failed: {type(failure).__name__}: {failure}. It is called with "
+            f"the function `{name_of(explorer)}` failed: {type(failure).__name__}: {failure}. It is called with "
             "(observed, best, probabilities, draw), whose arrays have a row a copy, and gives an action for each."
         ) from failure
     if index.shape != best.shape or index.dtype.kind not in "iu":
         raise SettingError(
-            f"the function `{name_of(config.explorer)}` gave {index.dtype} of shape {tuple(index.shape)}; it must give "
+            f"the function `{name_of(explorer)}` gave {index.dtype} of shape {tuple(index.shape)}; it must give "
             f"whole numbers of shape {tuple(best.shape)}, the index of an action for each copy."
         )
     index = xp.clip(index, 0, config.joint.count - 1).astype("int32")
@@ -78,7 +79,7 @@ def explored_index(
     return xp.where(xp.take_along_axis(allowed, index[:, None], axis=1)[:, 0], index, best)
 
 
-def chosen_index(config: Config, values: Any, observed: ObservationBatch, noise: Draw, exploration: Any) -> Any:
+def chosen_index(config: ChoiceConfig, values: Any, observed: ObservationBatch, noise: Draw, exploration: Any) -> Any:
     """The best action of each copy, or with a chance of `exploration` any that is allowed; None for the best alone."""
     xp = noise.xp
     best = values.argmax(axis=1).astype("int32")

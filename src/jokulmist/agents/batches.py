@@ -8,7 +8,7 @@ from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
 
 if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config
+    from jokulmist.agents.configs import Config
 
 
 def seed_from(noise: Draw) -> int:

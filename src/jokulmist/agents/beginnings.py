@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config
+from jokulmist.agents.configs import PolicyConfig
+from jokulmist.agents.contract import Agent
 from jokulmist.agents.critics.critic_method import CriticAgent
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
 VALUE = ".value"
 
 
-def started_from(agent: Agent, config: Config, fresh: Any, policy: Any, context: str) -> Any:
+def started_from(agent: Agent, config: Any, fresh: Any, policy: Any, context: str) -> Any:
     """The learner of an agent with what a policy has learned; all else of it (moments of the optimiser, replay) begins
     again."""
     teacher_learner, teacher = policy.learner, policy.agent
@@ -67,16 +68,17 @@ def copy_matching(fresh: Any, source: Any, context: str, path: str = "") -> Any:
     return array.astype(wanted.dtype)
 
 
-def _cloned(config: Config, fresh: Any, policy: Policy, context: str) -> Any:
+def _cloned(config: PolicyConfig, fresh: Any, policy: Policy, context: str) -> Any:
     """A policy method that begins with the policy that records have taught, and with a value of its own that begins
     again."""
-    teacher_shapes, teacher_learner = policy.config, policy.learner
+    teacher_config: Any = policy.config
+    teacher_learner = policy.learner
     comparisons = [
-        ("network", teacher_shapes.network, config.network),
-        ("scaling", teacher_shapes.scaling, config.scaling),
+        ("network", teacher_config.network, config.network),
+        ("scaling", teacher_config.scaling, config.scaling),
     ]
     if config.acting.width:
-        comparisons.append(("spread_by_state", teacher_shapes.spread_by_state, config.spread_by_state))
+        comparisons.append(("spread_by_state", teacher_config.spread_by_state, config.spread_by_state))
     differences = [
         f"`{name}` is {theirs_value!r} there and {ours_value!r} here"
         for name, theirs_value, ours_value in comparisons
@@ -89,7 +91,7 @@ def _cloned(config: Config, fresh: Any, policy: Policy, context: str) -> Any:
             f"{context} cannot begin it: {'; '.join(differences)}. Give both the same, and `shared=False`."
         )
     weights, parts = np.array(fresh.weights), config.layout.parts
-    for name, place in teacher_shapes.layout.parts.items():
+    for name, place in teacher_config.layout.parts.items():
         if not name.startswith(VALUE):
             weights[parts[name]] = teacher_learner.weights[place]
     return fresh._replace(

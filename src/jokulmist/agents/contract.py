@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from types import SimpleNamespace, UnionType
+from types import UnionType
 from typing import Annotated, Any, ClassVar, Literal, NamedTuple, Protocol, Union, get_args, get_origin
 
 from pydantic import (
@@ -22,6 +22,7 @@ from pydantic import (
     field_validator,
 )
 
+from jokulmist.agents.configs import Config, Hyperparameters
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
 from jokulmist.errors import SettingError
@@ -66,20 +67,6 @@ AboveZero = Annotated[float, AfterValidator(_above_zero)]
 Limit = Annotated[float | None, BeforeValidator(_unless_off), AfterValidator(_above_zero)]
 
 
-class Config(SimpleNamespace):
-    """The static part of an agent's settings, with `spec` and `copies`; hashable."""
-
-    spec: Spec
-    copies: int
-
-    def __hash__(self) -> int:  # type: ignore[override]
-        return hash(tuple(sorted((name, _hashable(value)) for name, value in vars(self).items() if name != "spec")))
-
-
-class Hyperparameters(SimpleNamespace):
-    """The numbers of an agent's settings at this moment: schedules are already evaluated."""
-
-
 FEWEST_UPDATES = 4
 # Settings by which agents explore.
 EXPLORATION = ("exploration", "entropy_bonus", "range_entropy_bonus")
@@ -89,7 +76,7 @@ DiscountPer = Literal["decision", "advance"]
 
 def counts_advances(config: Config) -> bool:
     """Whether a method discounts within a decision, by the advance."""
-    return getattr(config, "discount_per", "decision") == "advance"
+    return config.discount_per == "advance"
 
 
 def bootstrap_discount(hyperparameters: Hyperparameters, advances: Any) -> Any:
@@ -110,12 +97,6 @@ def hyperparameters_below(hyperparameters: Hyperparameters, head: str) -> Hyperp
     return Hyperparameters(
         **{name.removeprefix(head): value for name, value in vars(hyperparameters).items() if name.startswith(head)}
     )
-
-
-def _hashable(value: Any) -> Any:
-    if isinstance(value, Mapping):
-        return tuple(sorted((k, _hashable(v)) for k, v in value.items()))
-    return tuple(map(_hashable, value)) if isinstance(value, (list, tuple)) else value
 
 
 class Experience(NamedTuple):
@@ -267,6 +248,7 @@ class Agent(Settings):
 
     model_config = ConfigDict(frozen=True, extra="forbid", arbitrary_types_allowed=True, defer_build=True)
 
+    config_type: ClassVar[type[Config]] = Config
     reading_names: ClassVar[tuple[str, ...]] = ()
     traced: ClassVar[bool] = True
     usual_copies: ClassVar[int] = 1
@@ -320,12 +302,12 @@ class Agent(Settings):
             raise ValueError("must not be below 0")
         return value
 
-    def config(self, spec: Spec, copies: int) -> Config:
+    def config(self, spec: Spec, copies: int) -> Any:
         """The static settings, with what they are applied to."""
         self.refuse(spec)
         # What is new is looked at around a method, which is the same without it.
         values = {name: value for name, value in self if not isinstance(value, (float, Schedule)) and name != "novelty"}
-        return Config(spec=spec, copies=copies, **values)
+        return self.config_type(spec=spec, copies=copies, **values)
 
     def schedules(self) -> dict[str, Coefficients]:
         """The numbers among the settings, each as the coefficients of its schedule."""
@@ -340,7 +322,7 @@ class Agent(Settings):
                 f"Use an environment whose channels are numbers."
             )
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: Any) -> None:
         """Raise `SettingError` where the method cannot learn from so many copies; a policy may act in any number."""
 
     def start_settings(self, steps: int | None) -> dict[str, Any]:
@@ -388,7 +370,7 @@ class Agent(Settings):
         return 1
 
     @staticmethod
-    def chooses_by_numpy(config: Config) -> bool:
+    def chooses_by_numpy(config: Any) -> bool:
         """Whether `choose` also works over NumPy arrays, told by ``noise.xp``: a plain lane then makes no call for
         it."""
         return False
@@ -434,8 +416,8 @@ class Agent(Settings):
     @classmethod
     def scalar(
         cls,
-        config: Config,
-        hyperparameters: Hyperparameters,
+        config: Any,
+        hyperparameters: Any,
         learner: Any,
         explore: PlainDraw,
         learn: PlainDraw | None,
@@ -446,7 +428,7 @@ class Agent(Settings):
         return None
 
     @staticmethod
-    def policy_outputs(config: Config, learner: Any, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: Any, learner: Any, observed: ObservationBatch) -> dict[str, Any]:
         """What a policy says beside its decision, in arrays with a leading axis of rows and in the units of the
         environment, in what can be traced:
         ``values`` of each action, ``probabilities`` (``probabilities.PART``) of each alternative, ``spread.PART`` of
@@ -454,17 +436,17 @@ class Agent(Settings):
         return {}
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
+    def fresh_learner(config: Any, hyperparameters: Any, noise: Draw) -> Any:
         raise NotImplementedError
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: Any, hyperparameters: Any) -> Any:
         return ()
 
     @staticmethod
     def choose(
-        config: Config,
-        hyperparameters: Hyperparameters,
+        config: Any,
+        hyperparameters: Any,
         learner: Any,
         memory: Any,
         observed: ObservationBatch,
@@ -475,7 +457,7 @@ class Agent(Settings):
 
     @staticmethod
     def learn(
-        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
+        config: Any, hyperparameters: Any, learner: Any, memory: Any, experience: Experience, noise: Draw
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         raise NotImplementedError
 

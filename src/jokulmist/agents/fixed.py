@@ -6,7 +6,8 @@ from typing import Any, ClassVar, Literal
 
 from pydantic import PrivateAttr, field_validator
 
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, hyperparameters_at
+from jokulmist.agents.configs import FixedConfig, Hyperparameters
+from jokulmist.agents.contract import Agent, Experience, hyperparameters_at
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec, refuse_mismatch
 from jokulmist.errors import SettingError
@@ -92,16 +93,16 @@ class Fixed(Agent):
         if self._spec is not None:
             refuse_mismatch(self._spec, spec, f"the policy of {self.policy!r}", "the player")
 
-    def config(self, spec: Spec, copies: int) -> Config:
+    def config(self, spec: Spec, copies: int) -> FixedConfig:
         self.refuse(spec)
         inner = self.inner.config(spec, copies)
-        return Config(
+        return FixedConfig(
             spec=spec,
             copies=copies,
             kind=type(self.inner),
             inner=inner,
             explores=self.act == "sampled",
-            held=self._frozen,
+            frozen=self._frozen,
         )
 
     def schedules(self) -> dict[str, Coefficients]:
@@ -125,18 +126,18 @@ class Fixed(Agent):
         return {"policy": self.policy, "act": self.act}
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
-        if config.held is not None:
-            return config.held.learner
+    def fresh_learner(config: FixedConfig, hyperparameters: Hyperparameters, noise: Draw) -> Any:
+        if config.frozen is not None:
+            return config.frozen.learner
         return config.kind.policy_state(config.kind.fresh_learner(config.inner, hyperparameters, noise))
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: FixedConfig, hyperparameters: Hyperparameters) -> Any:
         return config.kind.fresh_memory(config.inner, hyperparameters)
 
     @staticmethod
     def choose(
-        config: Config,
+        config: FixedConfig,
         hyperparameters: Hyperparameters,
         learner: Any,
         memory: Any,
@@ -151,6 +152,11 @@ class Fixed(Agent):
 
     @staticmethod
     def learn(
-        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
+        config: FixedConfig,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()

@@ -7,7 +7,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config, hyperparameters_at
+from jokulmist.agents.configs import Config
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import PlainDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream

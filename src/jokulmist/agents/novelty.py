@@ -11,7 +11,8 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, in_parts, in_rows, seed_from
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, NoveltyConfig, TableConfig
+from jokulmist.agents.contract import Agent, Experience
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.tables.cells import array_ops, grid_for
 from jokulmist.arrays import Array
@@ -77,24 +78,24 @@ class Seeking(Agent):
 
     inner: Any
 
-    def config(self, spec: Spec, copies: int) -> Config:
+    def config(self, spec: Spec, copies: int) -> NoveltyConfig:
         inner = self.inner.config(spec, copies)
         novelty = self.inner.novelty
-        measure = novelty.by or ("counts" if hasattr(inner, "grid") or _countable(spec) else "distillation")
-        config = Config(
+        measure = novelty.by or ("counts" if isinstance(inner, TableConfig) or _countable(spec) else "distillation")
+        config = NoveltyConfig(
             spec=spec,
             copies=copies,
             kind=type(self.inner),
             inner=inner,
             by=measure,
-            discount_per=getattr(inner, "discount_per", "decision"),
+            discount_per=inner.discount_per,
             grid=None,
             layout=None,
             actions=1,
             judge=None,
         )
         if measure == "counts":
-            config.grid = getattr(inner, "grid", None) or grid_for(spec, novelty.bins, "Novelty")
+            config.grid = inner.grid if isinstance(inner, TableConfig) else grid_for(spec, novelty.bins, "Novelty")
             choices = len(choices_of(spec.action)) == len(parts_of(spec.action))
             config.actions = joint_over(spec.action).count if choices else 1
             if config.grid.cells * config.actions > MOST_COUNTED:
@@ -126,7 +127,7 @@ class Seeking(Agent):
         return bool(self.inner.remembers())
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> NoveltyLearner:
+    def fresh_learner(config: NoveltyConfig, hyperparameters: Hyperparameters, noise: Draw) -> NoveltyLearner:
         inner_learner = config.kind.fresh_learner(config.inner, hyperparameters, noise)
         seed = seed_from(noise) if config.judge is not None or config.by == "distillation" else 0
         judge: tuple[Any, ...] = ()
@@ -147,13 +148,13 @@ class Seeking(Agent):
         return NoveltyLearner(inner_learner, NoveltyState((), target, weights, moments, seen, fresh_running(1), *judge))
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: NoveltyConfig, hyperparameters: Hyperparameters) -> Any:
         inner_memory = config.kind.fresh_memory(config.inner, hyperparameters)
         return {"own": inner_memory, "open": np.zeros(config.copies, np.float32) if config.by == "distillation" else ()}
 
     @staticmethod
     def choose(
-        config: Config,
+        config: NoveltyConfig,
         hyperparameters: Hyperparameters,
         learner: Any,
         memory: Any,
@@ -168,7 +169,12 @@ class Seeking(Agent):
 
     @staticmethod
     def learn(
-        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
+        config: NoveltyConfig,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         import jax.numpy as jnp
 
@@ -226,7 +232,7 @@ def unmet(hyperparameters: Hyperparameters) -> Any:
     return hyperparameters.novelty_weight / np.maximum(1.0 - hyperparameters.discount, 0.01)
 
 
-def novelty_of(config: Config, state: NoveltyState, sample: Any) -> Any:
+def novelty_of(config: NoveltyConfig, state: NoveltyState, sample: Any) -> Any:
     """How new decisions from replay are by what was met until now: a bonus that was stored would stay as large as it
     was then."""
     import jax.numpy as jnp
@@ -242,7 +248,7 @@ def novelty_of(config: Config, state: NoveltyState, sample: Any) -> Any:
     return jnp.mean(jnp.square(prediction - wanted), axis=1) / spread_of(state.returns)
 
 
-def counted(config: Config, state: NoveltyState, experience: Experience) -> tuple[NoveltyState, Array]:
+def counted(config: NoveltyConfig, state: NoveltyState, experience: Experience) -> tuple[NoveltyState, Array]:
     """The counts after some turns, and of each decision one over the root of how often it was made there, itself
     included."""
     import jax.numpy as jnp
@@ -258,7 +264,11 @@ def counted(config: Config, state: NoveltyState, experience: Experience) -> tupl
 
 
 def predicted(
-    config: Config, hyperparameters: Hyperparameters, state: NoveltyState, open_before: Any, experience: Experience
+    config: NoveltyConfig,
+    hyperparameters: Hyperparameters,
+    state: NoveltyState,
+    open_before: Any,
+    experience: Experience,
 ) -> tuple[NoveltyState, Any, Any]:
     """What was learned of some turns, how badly what followed each decision was predicted, in spreads of its returns,
     and the open returns."""
@@ -291,7 +301,7 @@ def predicted(
 
 
 def update_value_pass(
-    config: Config,
+    config: NoveltyConfig,
     hyperparameters: Hyperparameters,
     before: NoveltyState,
     novelty_state: NoveltyState,

@@ -16,7 +16,8 @@ from typing import Any, ClassVar, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, hyperparameters_below
+from jokulmist.agents.configs import Hyperparameters, PlayersConfig, RosterConfig
+from jokulmist.agents.contract import Agent, Experience, hyperparameters_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.novelty import refuse_novelty
 from jokulmist.agents.roster import Roster, remembering
@@ -107,7 +108,7 @@ class PlayerAgents(Agent):
                         "agent of its own."
                     )
 
-    def config(self, spec: Spec, copies: int) -> Config:
+    def config(self, spec: Spec, copies: int) -> PlayersConfig:
         self.refuse(spec)
         players = players_of(spec.action)
         roster, groups = self.rotating_roster, []
@@ -119,7 +120,7 @@ class PlayerAgents(Agent):
             places = tuple(players.index(player) for player in members)
             every = agent.decisions_per_update(rows)
             groups.append(PlayerGroup(name, places, type(agent), config, views, every, name == roster))
-        return Config(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
+        return PlayersConfig(spec=spec, copies=copies, groups=tuple(groups), every=self.decisions_per_update(copies))
 
     @property
     def rotating_roster(self) -> str | None:
@@ -161,14 +162,14 @@ class PlayerAgents(Agent):
         raise NotImplementedError("a plan writes the agents of players by itself")
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
+    def fresh_learner(config: PlayersConfig, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         return {
             g.name: g.kind.fresh_learner(g.config, hyperparameters_below(hyperparameters, g.name), noise)
             for g in config.groups
         }
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: PlayersConfig, hyperparameters: Hyperparameters) -> Any:
         """What each agent's copies remember; where decisions wait, what waits."""
         return {g.name: _fresh(config, g, hyperparameters_below(hyperparameters, g.name)) for g in config.groups}
 
@@ -247,7 +248,7 @@ class PlayerAgents(Agent):
                 )
             readings += group_readings
         for g in config.groups:
-            if getattr(g.config, "losses", False):
+            if isinstance(g.config, RosterConfig) and g.config.losses:
                 got = _earned_by_learning(noise.xp, config, g, experience)
                 dropped = experience.broken if not isinstance(experience.broken, tuple) else False
                 own_extras = experience.policy_extras[g.name]["own"]
@@ -255,7 +256,7 @@ class PlayerAgents(Agent):
                     learner[g.name], memory[g.name]["own"], own_extras, got, experience.closed, dropped
                 )
                 after[g.name] = {**memory[g.name], "own": met_memory}
-            if getattr(g.config, "source", None) is not None:
+            if isinstance(g.config, RosterConfig) and g.config.source is not None:
                 origin = next(group for group in config.groups if group.kind.learns)
                 count = config.every * config.copies
                 learned[g.name] = remembering(
@@ -280,7 +281,7 @@ def _fresh(config: Any, group: PlayerGroup, hyperparameters: Hyperparameters) ->
     return {**group_memory, **nothing_waiting(group, hyperparameters, asks)}
 
 
-def _next_seats(xp: ModuleType, config: Config, memory: Any, observed: ObservationBatch) -> Any:
+def _next_seats(xp: ModuleType, config: PlayersConfig, memory: Any, observed: ObservationBatch) -> Any:
     """The player of each copy that a roster plays where seats rotate, shape ``(copies,)``: the next in each episode."""
     for g in config.groups:
         if g.rotating:

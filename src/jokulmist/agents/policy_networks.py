@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Config
+from jokulmist.agents.configs import ActingConfig
 from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import Spec
 from jokulmist.learning.action_distributions import ActionDistribution
@@ -53,7 +53,7 @@ def outputs_by_part(acting: ActionDistribution, outputs: Any, legal: Any) -> dic
     return parts
 
 
-def outputs_by_numpy(config: Config, weights: Any, inputs: Any) -> Any:
+def outputs_by_numpy(config: ActingConfig, weights: Any, inputs: Any) -> Any:
     """What a policy is made of, for rows of numbers, through a dense network by NumPy; see `Layout.through_numpy`."""
     acting = config.acting
     outputs = config.layout.through_numpy(weights, inputs.numbers, config.network.activation)

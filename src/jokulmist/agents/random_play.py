@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any, ClassVar, NamedTuple
 
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
+from jokulmist.agents.configs import Config, Hyperparameters
+from jokulmist.agents.contract import Agent, Experience
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, PlainDraw
 from jokulmist.environments.spaces.actions import Record, split

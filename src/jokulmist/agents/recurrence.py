@@ -6,7 +6,8 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import Config, Experience
+from jokulmist.agents.configs import NetworkConfig, PolicyConfig
+from jokulmist.agents.contract import Experience
 from jokulmist.arrays import Array
 from jokulmist.environments.spaces.channels import ObservationBatch
 from jokulmist.learning.networks.inputs import Inputs
@@ -26,7 +27,7 @@ class Past(NamedTuple):
     restarts: Any
 
 
-def fresh_states(config: Config) -> dict[str, Any]:
+def fresh_states(config: NetworkConfig) -> dict[str, Any]:
     """What is in an agent's memory before the first decision; nothing without a recurrent network."""
     if not config.state_width:
         return {}
@@ -67,7 +68,7 @@ def apply_to_next(networks: Any, inputs: Inputs, remembered: Any) -> tuple[Array
     return outputs
 
 
-def stretch_of(config: Config) -> int:
+def stretch_of(config: PolicyConfig) -> int:
     """Decisions of a copy that are learned from together: of a recurrent network the largest part of the horizon that
     its gradient goes through."""
     if not config.state_width:

@@ -7,7 +7,8 @@ from collections.abc import Callable
 from typing import Any
 
 from jokulmist.agents.batches import in_parts
-from jokulmist.agents.contract import Config, Experience
+from jokulmist.agents.configs import ReplayConfig
+from jokulmist.agents.contract import Experience
 from jokulmist.errors import SettingError
 from jokulmist.learning import replay as memory_of
 
@@ -45,19 +46,19 @@ def apply_in_turn(update: Callable[..., Any], learning: Any, updates: int, minib
     return lax.scan(lambda state, part: update(state, *part), learning, parts, unroll=updates <= MOST_UNROLLED)
 
 
-def rows_due(config: Config, experience: Experience, at_once: int = 1) -> tuple[int, int]:
+def rows_due(config: ReplayConfig, experience: Experience, at_once: int = 1) -> tuple[int, int]:
     """How many updates a turn's decisions make, so many `at_once`, and how many rows they take."""
     updates = experience.rewards.size // config.learn_every * at_once
     return updates, updates * config.minibatch
 
 
-def start_of(config: Config, n_step: int = 1) -> int:
+def start_of(config: ReplayConfig, n_step: int = 1) -> int:
     """Decisions before the first update: as many as were asked for, and enough for one target of `n_step` rewards in
     each copy."""
     return max(int(config.replay_start), n_step * int(config.copies))
 
 
-def slots_of(agent: Any, config: Config) -> int:
+def slots_of(agent: Any, config: ReplayConfig) -> int:
     """The slots of an agent's replay memory."""
     if agent.minibatch > agent.replay_size:
         raise SettingError(
@@ -67,7 +68,7 @@ def slots_of(agent: Any, config: Config) -> int:
     return memory_of.slots_for(agent.replay_size, config.copies, agent.decisions_per_update(config.copies))
 
 
-def refuse_few_slots(agent: Any, config: Config, n_step: int = 1) -> None:
+def refuse_few_slots(agent: Any, config: ReplayConfig, n_step: int = 1) -> None:
     """Raise `SettingError` where the replay memory is too small for so many copies."""
     turns = agent.decisions_per_update(config.copies)
     memory_of.refuse_slots(agent.replay_size, config.slots, config.copies, turns, n_step, config.spec)

@@ -7,15 +7,8 @@ from typing import Annotated, Any, ClassVar, Literal
 
 from pydantic import Field, PrivateAttr, field_validator
 
-from jokulmist.agents.contract import (
-    Agent,
-    Config,
-    Count,
-    Experience,
-    Hyperparameters,
-    hyperparameters_at,
-    hyperparameters_below,
-)
+from jokulmist.agents.configs import Hyperparameters, RosterConfig
+from jokulmist.agents.contract import Agent, Count, Experience, hyperparameters_at, hyperparameters_below
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.roster_losses import harder_more_often, no_losses, update_losses
 from jokulmist.environments.chance.draws import Draw
@@ -136,7 +129,7 @@ class Roster(Agent):
         for member in self.policies:
             member.refuse(spec)
 
-    def config(self, spec: Spec, copies: int) -> Config:
+    def config(self, spec: Spec, copies: int) -> RosterConfig:
         self.refuse(spec)
         members = tuple((type(member), member.config(spec, copies)) for member in self.policies)
         source = None if not self.past else (type(self._source), self._source.config(spec, copies))
@@ -144,7 +137,7 @@ class Roster(Agent):
         past = shares.pop() if self.past else 0.0
         if self.past and self.weights is None:
             past *= self.past  # each earlier state as often as a policy
-        return Config(
+        return RosterConfig(
             spec=spec,
             copies=copies,
             members=members,
@@ -197,7 +190,7 @@ class Roster(Agent):
         return (memory["who"],)
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Any:
+    def fresh_learner(config: RosterConfig, hyperparameters: Hyperparameters, noise: Draw) -> Any:
         import numpy as np
 
         members = tuple(
@@ -222,7 +215,7 @@ class Roster(Agent):
         }
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: RosterConfig, hyperparameters: Hyperparameters) -> Any:
         import jax
         import numpy as np
 
@@ -233,7 +226,7 @@ class Roster(Agent):
         memory = {"who": np.zeros(config.copies, np.int32), "members": members}
         if config.losses:
             memory["running"] = np.zeros(config.copies, np.float32)
-        if config.source is not None and getattr(config.source[1], "state_width", False):
+        if config.source is not None and config.source[1].state_width:
             kind, member_config = config.source
             nothing = kind.fresh_memory(member_config, hyperparameters_below(hyperparameters, "past"))
             memory["past"] = jax.tree.map(lambda leaf: np.stack([leaf] * config.past, axis=1), nothing)
@@ -241,7 +234,7 @@ class Roster(Agent):
 
     @staticmethod
     def choose(
-        config: Config,
+        config: RosterConfig,
         hyperparameters: Hyperparameters,
         learner: Any,
         memory: Any,
@@ -298,12 +291,17 @@ class Roster(Agent):
 
     @staticmethod
     def learn(
-        config: Config, hyperparameters: Hyperparameters, learner: Any, memory: Any, experience: Experience, noise: Draw
+        config: RosterConfig,
+        hyperparameters: Hyperparameters,
+        learner: Any,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
     ) -> tuple[Any, Any, tuple[Any, ...]]:
         return learner, memory, ()
 
 
-def remembering(config: Config, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
+def remembering(config: RosterConfig, learner: dict[str, Any], source: Any, decisions: int) -> dict[str, Any]:
     """A roster's learner after so many more decisions: when it is time, the state of the agent that learns is kept."""
     import jax
     import jax.numpy as jnp
@@ -330,7 +328,7 @@ def remembering(config: Config, learner: dict[str, Any], source: Any, decisions:
     }
 
 
-def _draw_partners(xp: Any, config: Config, learner: Any, u: Any) -> Any:
+def _draw_partners(xp: Any, config: RosterConfig, learner: Any, u: Any) -> Any:
     """Who begins: a member by its share, or one of the earlier states that there are."""
     if config.losses:
         is_available = xp.ones(len(config.members), dtype=bool)

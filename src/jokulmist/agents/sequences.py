@@ -11,20 +11,21 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Config, Experience, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, NetworkReplayConfig
+from jokulmist.agents.contract import Experience
 from jokulmist.agents.recurrence import Past, past_by_time
 from jokulmist.learning import replay as memory_of
 from jokulmist.learning.networks.layout import Recurrent
 
 
-def stored_width(config: Config) -> int:
+def stored_width(config: NetworkReplayConfig) -> int:
     """How many numbers replay keeps of a decision: the action, and with a recurrent network whether its state was
     given, and the state."""
     width: int = config.action_numbers + (1 + config.remembered if config.remembered else 0)
     return width
 
 
-def lookahead_rows(config: Config) -> int:
+def lookahead_rows(config: NetworkReplayConfig) -> int:
     """Rows from the start of what is sampled to its end."""
     if isinstance(config.network, Recurrent):
         return int(config.network.burn_in + config.network.sequence + config.n_step - 1)
@@ -40,7 +41,12 @@ def with_past(action: Any, past: Any, experience: Experience) -> Any:
 
 
 def sample_sequences(
-    config: Config, hyperparameters: Hyperparameters, replay: Any, chance: Any, counted: bool, bonus: Any = None
+    config: NetworkReplayConfig,
+    hyperparameters: Hyperparameters,
+    replay: Any,
+    chance: Any,
+    counted: bool,
+    bonus: Any = None,
 ) -> Any:
     """Samples with axes (sequences, decisions, ...)."""
     import jax
@@ -66,7 +72,7 @@ def time_major(sample: Any) -> Any:
     return flat._replace(place=turned.place, steps=turned.steps)
 
 
-def past_in(config: Config, sample: Any) -> Past:
+def past_in(config: NetworkReplayConfig, sample: Any) -> Past:
     """What was remembered before each decision of the sequences."""
     lead, width = sample.place.shape, config.action_numbers
     return Past(sample.action[:, width + 1 :].reshape(*lead, -1), sample.action[:, width].reshape(lead) > 0.5)
@@ -91,7 +97,7 @@ def at_the_end(remembered: Any, steps: Any, turns: int) -> Any:
     return remembered[(then * rows + jnp.arange(rows)).reshape(-1)]
 
 
-def learned_rows(config: Config, turns: int, rows: int) -> Any:
+def learned_rows(config: NetworkReplayConfig, turns: int, rows: int) -> Any:
     """The weight of each row in the loss: none while the state is burnt in, and none where the target looks beyond the
     sequence."""
     begin = config.network.burn_in

@@ -13,7 +13,8 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Experience, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters
+from jokulmist.agents.contract import Experience
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import CountingDraw, Draw, PlainDraw, RowDraw
 from jokulmist.environments.chance.noise import Domain, Noise, Stream

@@ -14,6 +14,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from jokulmist.agents.configs import groups_of
 from jokulmist.agents.contract import hyperparameters_at
 from jokulmist.arrays import Array, NumpyArray
 from jokulmist.environments.chance.draws import CountingDraw
@@ -209,12 +210,12 @@ def decision_of(policy: Policy, copies: int, says: bool = False) -> tuple[Any, A
 def state_width_of(policy: Policy) -> int:
     """How many numbers a policy remembers from decision to decision; 0 without a recurrent network."""
     config = policy.config
-    if any(getattr(group.config, "state_width", 0) for group in getattr(config, "groups", ())):
+    if any(group.config.state_width for group in groups_of(config)):
         raise SettingError(
             "a policy of several players leaves one player at a time where one remembers. Take "
             "`policy.player(NAME)`, or `--player NAME`."
         )
-    return int(getattr(config, "state_width", 0))
+    return config.state_width
 
 
 def graph_of(policy: Policy, says: bool = False) -> Graph:

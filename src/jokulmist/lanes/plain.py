@@ -49,7 +49,7 @@ class PlainLane:
         self.copies = noise.copies
         self.once = once
         self.turn = 0
-        self.within = 1.0
+        self.within: Any = 1.0
         self.step = stepper_for(environment)
         self.description = description = self.step.description
         self.varying = description.varying

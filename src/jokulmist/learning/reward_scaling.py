@@ -15,12 +15,13 @@ from jokulmist.arrays import Array
 from jokulmist.learning.observation_scaling import Running, gathered
 
 if TYPE_CHECKING:
-    from jokulmist.agents.contract import Config, Experience
+    from jokulmist.agents.configs import NetworkConfig
+    from jokulmist.agents.contract import Experience
 
 SMALLEST_SPREAD = 1e-6
 
 
-def open_returns(config: Config) -> Any:
+def open_returns(config: NetworkConfig) -> Any:
     """The running returns of all copies as they begin, shape ``(copies,)``; empty where rewards are not scaled."""
     return np.zeros(config.copies, np.float32) if config.rewards_scaled else ()
 

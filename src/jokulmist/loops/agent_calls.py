@@ -8,7 +8,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters
+from jokulmist.agents.configs import Config, Hyperparameters
+from jokulmist.agents.contract import Agent, Experience
 from jokulmist.agents.foreign import refuse_foreign_actions, three, twin_holds
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw, Request

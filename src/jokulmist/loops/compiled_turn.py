@@ -13,7 +13,8 @@ import jax.numpy as jnp
 import numpy as np
 from jax import lax
 
-from jokulmist.agents.contract import Agent, Config, Experience, Hyperparameters, counts_advances
+from jokulmist.agents.configs import Config, Hyperparameters
+from jokulmist.agents.contract import Agent, Experience, counts_advances
 from jokulmist.agents.foreign import outside, three
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import RowDraw

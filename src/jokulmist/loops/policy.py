@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from jokulmist import cells
-from jokulmist.agents.contract import Agent, Config, hyperparameters_at
+from jokulmist.agents.configs import Config, TableConfig, groups_of
+from jokulmist.agents.contract import Agent, hyperparameters_at
 from jokulmist.agents.fixed import Fixed
 from jokulmist.agents.players import TOGETHER, PlayerAgents, agents_of
 from jokulmist.environments.chance.draws import PlainDraw
@@ -76,7 +77,8 @@ class Policy:
     @cached_property
     def config(self) -> Config:
         """The static settings of the agent, for one copy."""
-        return self.agent.config(self.spec, 1)
+        config: Config = self.agent.config(self.spec, 1)
+        return config
 
     def choose(self, observation: Any, act: Act = "greedy", seed: int = 0, legal: Any = None) -> Any:
         """The action for one observation, by itself.
@@ -153,8 +155,8 @@ class Policy:
     @cached_property
     def remembers(self) -> bool:
         """Whether a recurrent network is in it, so that what it does depends on what it saw before."""
-        every = [self.config, *(group.config for group in getattr(self.config, "groups", ()))]
-        return any(getattr(config, "state_width", 0) for config in every)
+        every = [self.config, *(group.config for group in groups_of(self.config))]
+        return any(config.state_width for config in every)
 
     def _actor_of(self, act: Act, seed: int) -> Actor:
         try:
@@ -182,7 +184,8 @@ class Policy:
         """
         import pandas as pd
 
-        grid, values = getattr(self.config, "grid", None), getattr(self.learner, "values", None)
+        grid = self.config.grid if isinstance(self.config, TableConfig) else None
+        values = getattr(self.learner, "values", None)
         if values is not None and np.ndim(values) == 3:  # two tables, whose mean is acted by
             values = np.mean(np.asarray(values), axis=0)
         if grid is None or values is None or np.ndim(values) != 2:

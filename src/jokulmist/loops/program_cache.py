@@ -26,7 +26,8 @@ import jax
 import numpy as np
 from jax.experimental import serialize_executable
 
-from jokulmist.agents.contract import Agent, Config
+from jokulmist.agents.configs import Config
+from jokulmist.agents.contract import Agent
 from jokulmist.agents.players import PlayerAgents
 from jokulmist.environments.chance.draws import Request
 from jokulmist.lanes.compiled.copies import CompiledEnvironment

@@ -42,7 +42,7 @@ def policy_outputs_of(policy: Policy, observed: Observed) -> dict[str, NumpyArra
     """
     kind, agent = type(policy.agent), policy.agent
     config, seen = policy.config, observed.seen
-    if getattr(config, "state_width", 0):
+    if config.state_width:
         return {}
     columns_found: dict[str, Any] = {}
     if hasattr(kind, "values"):

@@ -11,17 +11,8 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.batches import seed_from
-from jokulmist.agents.contract import (
-    Agent,
-    Config,
-    Count,
-    DiscountPer,
-    FixedShare,
-    Hyperparameters,
-    Limit,
-    Scheduled,
-    counts_advances,
-)
+from jokulmist.agents.configs import Config, CriticConfig, Hyperparameters
+from jokulmist.agents.contract import Agent, Count, DiscountPer, FixedShare, Limit, Scheduled, counts_advances
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
     CriticUpdateState,
@@ -124,6 +115,7 @@ class CriticAgent(Agent):
     gradient_clip: Limit = None
     novelty: NoveltySetting | None = None
 
+    config_type: ClassVar[type[Config]] = CriticConfig
     keeps_states: ClassVar[bool] = False
     replays: ClassVar[bool] = True
 
@@ -134,8 +126,8 @@ class CriticAgent(Agent):
         name = type(self).__name__
         refuse_unbounded(spec.action, name, "Give the range finite bounds, or use `PPO`, which clips.")
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> CriticConfig:
+        config: CriticConfig = super().config(spec, copies)
         if not self.keeps_states:
             refuse_recurrent(config.network, type(self).__name__)
         config.network = fitting(config.network, spec)
@@ -150,23 +142,23 @@ class CriticAgent(Agent):
         config.critics = self.critics_of(config, 0)
         return config
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: CriticConfig) -> None:
         refuse_few_slots(self, config, config.lookahead)
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: CriticConfig, hyperparameters: Hyperparameters) -> Any:
         memory = {"noise": (), "returns": open_returns(config), **fresh_states(config)}
         if config.state_width:
             memory["judged"] = np.zeros((config.copies, config.remembered - config.state_width), np.float32)
         return memory
 
     @staticmethod
-    def policy_of(config: Config, seed: int) -> Layout:
+    def policy_of(config: CriticConfig, seed: int) -> Layout:
         """Where the policy's weights stand, and how they begin."""
         raise NotImplementedError
 
     @staticmethod
-    def critics_of(config: Config, seed: int) -> Layout:
+    def critics_of(config: CriticConfig, seed: int) -> Layout:
         """Where the weights of two critics stand, and how they begin."""
         return critics_layout(config.network, config.spec, config.acting, 2, seed, config.critics_normalised)
 
@@ -180,7 +172,7 @@ class CriticAgent(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def chooses_by_numpy(config: Config) -> bool:
+    def chooses_by_numpy(config: CriticConfig) -> bool:
         return isinstance(config.network, Dense)
 
     @staticmethod
@@ -189,7 +181,7 @@ class CriticAgent(Agent):
         return learner._replace(learning=learning, replay=())
 
     @classmethod
-    def state_values(cls, config: Config, learner: CriticLearner, observed: ObservationBatch) -> Any:
+    def state_values(cls, config: CriticConfig, learner: CriticLearner, observed: ObservationBatch) -> Any:
         """The critics' mean value at the greedy action, in the scale of the rewards, one a row."""
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         acting, learning = config.acting, learner.learning
@@ -208,7 +200,7 @@ class CriticAgent(Agent):
         return values[np.arange(len(values)), best] * float(spread_of(learner.returns))
 
 
-def begin_learner(agent: type[CriticAgent], config: Config, noise: Draw, temperature: Any = ()) -> CriticLearner:
+def begin_learner(agent: type[CriticAgent], config: CriticConfig, noise: Draw, temperature: Any = ()) -> CriticLearner:
     """What is known before the first decision; a method with a temperature has no target of its policy."""
     policy = agent.policy_of(config, seed_from(noise)).initial_weights()
     critics = agent.critics_of(config, seed_from(noise)).initial_weights()

@@ -6,13 +6,8 @@ from collections.abc import Callable
 from typing import Any, NamedTuple
 
 from jokulmist.agents.batches import as_flat
-from jokulmist.agents.contract import (
-    Config,
-    Experience,
-    Hyperparameters,
-    bootstrap_discount,
-    counts_advances,
-)
+from jokulmist.agents.configs import CriticConfig, Hyperparameters
+from jokulmist.agents.contract import Experience, bootstrap_discount, counts_advances
 from jokulmist.agents.critics.critic_networks import CriticLearner, CriticUpdateState, values_at, with_action
 from jokulmist.agents.replay_updates import (
     apply_in_turn,
@@ -38,7 +33,7 @@ Update = Callable[..., tuple[CriticUpdateState, Any]]
 
 
 def learned(
-    config: Config,
+    config: CriticConfig,
     hyperparameters: Hyperparameters,
     learner: CriticLearner,
     memory: Any,
@@ -149,7 +144,7 @@ class CriticRows(NamedTuple):
         return amounts @ self.counts if self.past else jnp.mean(amounts, axis=-1)
 
 
-def rows_from(config: Config, learner: CriticLearner, sample: Sample, spread: Any, normal: Array) -> CriticRows:
+def rows_from(config: CriticConfig, learner: CriticLearner, sample: Sample, spread: Any, normal: Array) -> CriticRows:
     """A sample in the scale of the networks."""
     import jax.numpy as jnp
 
@@ -167,7 +162,7 @@ def rows_from(config: Config, learner: CriticLearner, sample: Sample, spread: An
     )
 
 
-def sequence_rows(config: Config, learner: CriticLearner, sample: Any, normal: Any, spread: Any) -> CriticRows:
+def sequence_rows(config: CriticConfig, learner: CriticLearner, sample: Any, normal: Any, spread: Any) -> CriticRows:
     """Sequences of decisions as rows of decisions times sequences, in the scale of the networks."""
     sample = time_major(sample)
     turns, many = sample.place.shape
@@ -177,7 +172,7 @@ def sequence_rows(config: Config, learner: CriticLearner, sample: Any, normal: A
     )
 
 
-def critic_values(config: Config, critics: Any, rows: CriticRows) -> Any:
+def critic_values(config: CriticConfig, critics: Any, rows: CriticRows) -> Any:
     """What critics say of what was done, shape ``(critics, rows, combinations)``."""
     if not rows.past:
         return values_at(critics, rows.inputs, rows.unit)
@@ -188,7 +183,11 @@ def critic_values(config: Config, critics: Any, rows: CriticRows) -> Any:
 
 
 def critics_step(
-    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows, target_q: Array
+    config: CriticConfig,
+    hyperparameters: Hyperparameters,
+    learning: CriticUpdateState,
+    rows: CriticRows,
+    target_q: Array,
 ) -> tuple[Array, Any, Array]:
     """One step of all critics towards the wanted values, shape ``(rows,)``: weights, moments, and readings.
 
@@ -219,13 +218,13 @@ def critics_step(
         learning.moments[1],
         as_flat(gradients),
         hyperparameters.learning_rate,
-        getattr(hyperparameters, "gradient_clip", None),
+        hyperparameters.gradient_clip,
     )
     return weights, moments, jnp.concatenate([jnp.mean(rows.mean(aux), axis=1), norm[None]])
 
 
 def policy_step(
-    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, loss: Callable[[Any], Any]
+    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, loss: Callable[[Any], Any]
 ) -> tuple[Array, Any, Any]:
     """One step of the policy down a loss of its network, which also gives readings: weights, moments, readings."""
     import jax
@@ -240,7 +239,7 @@ def policy_step(
         learning.moments[0],
         as_flat(gradients),
         hyperparameters.policy_rate,
-        getattr(hyperparameters, "gradient_clip", None),
+        hyperparameters.gradient_clip,
     )
     return weights, moments, aux
 

@@ -7,7 +7,8 @@ from typing import Any, ClassVar, Literal
 
 import numpy as np
 
-from jokulmist.agents.contract import Config, Experience, FixedShare, Hyperparameters, Scheduled
+from jokulmist.agents.configs import CriticConfig, Hyperparameters
+from jokulmist.agents.contract import Experience, FixedShare, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -59,15 +60,15 @@ class DeterministicAgent(CriticAgent):
             )
 
     @staticmethod
-    def policy_of(config: Config, seed: int) -> Layout:
+    def policy_of(config: CriticConfig, seed: int) -> Layout:
         return _policy_layout(config.network, config.spec, config.acting.width, seed)
 
     @classmethod
-    def fresh_learner(cls, config: Config, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
+    def fresh_learner(cls, config: CriticConfig, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
         return begin_learner(cls, config, noise)
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: CriticConfig, hyperparameters: Hyperparameters) -> Any:
         memory = CriticAgent.fresh_memory(config, hyperparameters)
         if config.noise == "ornstein-uhlenbeck":
             memory["noise"] = np.zeros((config.copies, config.acting.width), np.float32)
@@ -75,7 +76,7 @@ class DeterministicAgent(CriticAgent):
 
     @staticmethod
     def choose(
-        config: Config,
+        config: CriticConfig,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
@@ -116,7 +117,9 @@ def _policy_layout(network: Any, spec: Spec, width: int, seed: int) -> Layout:
     return Layout(network, lambda: build_network(network, spec, width, seed, TOWARDS_ACTIONS))
 
 
-def targets(config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows) -> Any:
+def targets(
+    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+) -> Any:
     """What the critics should say, shape ``(rows,)``.
 
     r + discount min_i Q_i'(s', clip(pi'(s') + noise, -1, 1)), with the noise clipped before it is added (Fujimoto et
@@ -125,7 +128,7 @@ def targets(config: Config, hyperparameters: Hyperparameters, learning: CriticUp
     import jax.numpy as jnp
 
     unit = jnp.tanh(outputs_of(config.layout.module(learning.policy_target), rows.following))
-    if hasattr(hyperparameters, "target_noise"):
+    if hyperparameters.target_noise is not None:
         noise_bound = hyperparameters.target_noise_clip
         noise = jnp.clip(hyperparameters.target_noise * rows.normal[:, 0], -noise_bound, noise_bound)
         unit = jnp.clip(unit + noise, -1.0, 1.0)
@@ -136,7 +139,7 @@ def targets(config: Config, hyperparameters: Hyperparameters, learning: CriticUp
 
 
 def update(
-    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Any]:
     """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
     import jax.numpy as jnp
@@ -163,7 +166,7 @@ def update(
             moments=(moments, *learning.moments[1:]),
         )
 
-    every = getattr(config, "policy_every", 1)
+    every = config.policy_every
     if every == 1:
         return moved(learning), readings
     return lax.cond(learning.updates % every == 0, moved, lambda same: same, learning), readings
@@ -201,12 +204,12 @@ class DDPG(DeterministicAgent):
     noise: Literal["gaussian", "ornstein-uhlenbeck"] = "ornstein-uhlenbeck"
 
     @staticmethod
-    def critics_of(config: Config, seed: int) -> Layout:
+    def critics_of(config: CriticConfig, seed: int) -> Layout:
         return critics_layout(config.network, config.spec, config.acting, 1, seed, config.critics_normalised)
 
     @staticmethod
     def learn(
-        config: Config,
+        config: CriticConfig,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,

@@ -7,7 +7,8 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from jokulmist.agents.contract import AboveZero, Config, Count, Experience, FixedShare, Hyperparameters
+from jokulmist.agents.configs import CriticConfig, Hyperparameters
+from jokulmist.agents.contract import AboveZero, Count, Experience, FixedShare
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -96,17 +97,17 @@ class SAC(CriticAgent):
     usual_copies: ClassVar[int] = 16
     keeps_states: ClassVar[bool] = True
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> CriticConfig:
+        config: CriticConfig = super().config(spec, copies)
         config.spread_by_state = True
         return config
 
     @staticmethod
-    def policy_of(config: Config, seed: int) -> Layout:
+    def policy_of(config: CriticConfig, seed: int) -> Layout:
         return policy_layout(config.network, config.spec, config.acting, True, False, False, seed)
 
     @classmethod
-    def fresh_learner(cls, config: Config, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
+    def fresh_learner(cls, config: CriticConfig, hyperparameters: Hyperparameters, noise: Draw) -> CriticLearner:
         acting = config.acting
         parts = len(acting.choices) + len(acting.units.ranges)
         learner = begin_learner(cls, config, noise, np.full(parts, math.log(hyperparameters.temperature), np.float32))
@@ -115,7 +116,7 @@ class SAC(CriticAgent):
 
     @staticmethod
     def choose(
-        config: Config,
+        config: CriticConfig,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
@@ -154,7 +155,7 @@ class SAC(CriticAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: CriticConfig,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,
@@ -167,7 +168,7 @@ class SAC(CriticAgent):
         )
 
     @staticmethod
-    def probabilities(config: Config, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def probabilities(config: CriticConfig, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         inputs = prepared(config.spec, config.scaling, learner.statistics, observed)
         policy = config.layout.module(learner.learning.policy)
@@ -178,7 +179,7 @@ class SAC(CriticAgent):
 
 
 def soft_value(
-    config: Config, temperature: Array, policy: Any, critics: Any, inputs: Inputs, legal: Any, normal: Array
+    config: CriticConfig, temperature: Array, policy: Any, critics: Any, inputs: Inputs, legal: Any, normal: Array
 ) -> Any:
     """The soft value of observations, ``E[min_k Q_k(s, a) - alpha log pi(a|s)]``, one sample of the numbers and the
     expectation over the choices (2018b, equation 3); and the entropy of each part."""
@@ -210,7 +211,7 @@ def soft_value(
     return value + jnp.sum(temperature[:, None] * each, axis=0), each
 
 
-def split_memory(config: Config, rows: CriticRows) -> tuple[Past, Past]:
+def split_memory(config: CriticConfig, rows: CriticRows) -> tuple[Past, Past]:
     """What was remembered before each decision of the sequences by the policy, and by the critics."""
     restarts, states = rows.past.restarts, rows.past.states
     return Past(states[..., : config.state_width], restarts), Past(states[..., config.state_width :], restarts)
@@ -228,7 +229,7 @@ def with_memory_at_targets(
     return Remembering(policy, next(outputs)), Remembering(critics, next(outputs))
 
 
-def wanted_entropies(config: Config, hyperparameters: Hyperparameters) -> Array:
+def wanted_entropies(config: CriticConfig, hyperparameters: Hyperparameters) -> Array:
     """The entropy target of each part, choices first."""
     import jax.numpy as jnp
 
@@ -239,7 +240,7 @@ def wanted_entropies(config: Config, hyperparameters: Hyperparameters) -> Array:
 
 
 def update(
-    config: Config, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
 ) -> tuple[CriticUpdateState, Array]:
     """One step of the critics towards ``y = R_n + discount^n V(s_n)`` (2018b, equations 5 and 6), of the
     policy up its soft value (equation 9), of the temperature (equation 18), and of the target networks; and the

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from jokulmist.agents.contract import AboveZero, Config, Count, Experience, Hyperparameters
+from jokulmist.agents.configs import CriticConfig, Hyperparameters
+from jokulmist.agents.contract import AboveZero, Count, Experience
 from jokulmist.agents.critics.critic_networks import CriticLearner
 from jokulmist.agents.critics.critic_updates import learned
 from jokulmist.agents.critics.ddpg import DeterministicAgent, update
@@ -52,7 +53,7 @@ class TD3(DeterministicAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: CriticConfig,
         hyperparameters: Hyperparameters,
         learner: CriticLearner,
         memory: Any,

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any, ClassVar
 
-from jokulmist.agents.contract import Config, Count, Experience, FixedShare, Hyperparameters, Scheduled, WholeNumber
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import Count, Experience, FixedShare, Scheduled, WholeNumber
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -75,7 +76,7 @@ class ActorCritic(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: PolicyConfig,
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,

@@ -8,15 +8,14 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, in_rows, seed_from
+from jokulmist.agents.configs import Config, Hyperparameters, PolicyConfig
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
-    Config,
     Count,
     DiscountPer,
     Experience,
     FixedShare,
-    Hyperparameters,
     Limit,
     Scheduled,
     WholeNumber,
@@ -164,6 +163,7 @@ class PolicyAgent(Agent):
     novelty: NoveltySetting | None = None
     frozen: tuple[str, ...] = ()
 
+    config_type: ClassVar[type[Config]] = PolicyConfig
     reads_memory: ClassVar[bool] = False
     staggered: ClassVar[bool] = True
     least_updates: ClassVar[int] = 100
@@ -179,8 +179,8 @@ class PolicyAgent(Agent):
         if getattr(self, "near_start", 0.0) and self.remembers():
             raise SettingError("`near_start` and a recurrent network do not go together yet. Leave one of them out.")
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> PolicyConfig:
+        config: PolicyConfig = super().config(spec, copies)
         config.network = fitting(config.network, spec)
         recurrent = isinstance(config.network, Recurrent)
         if config.shared is None:
@@ -214,7 +214,7 @@ class PolicyAgent(Agent):
         return self.horizon
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
+    def fresh_learner(config: PolicyConfig, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
         weights = _layout_of(config, seed_from(noise)).initial_weights()
         begin_spread(weights, config.acting, hyperparameters.first_spread)
         return PolicyLearner(
@@ -223,16 +223,16 @@ class PolicyAgent(Agent):
             fresh_running(1) if config.rewards_scaled else None,
             first_moments(config.optimiser, weights),
             np.int32(0),
-            weights.copy() if hasattr(hyperparameters, "near_start") else (),
+            weights.copy() if hyperparameters.near_start is not None else (),
         )
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: PolicyConfig, hyperparameters: Hyperparameters) -> Any:
         return {"returns": reward_scaling.open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        config: Config,
+        config: PolicyConfig,
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,
@@ -257,7 +257,7 @@ class PolicyAgent(Agent):
         return acting.likeliest(outputs, observed.legal, noise.xp), memory, ()
 
     @staticmethod
-    def chooses_by_numpy(config: Config) -> bool:
+    def chooses_by_numpy(config: PolicyConfig) -> bool:
         return isinstance(config.network, Dense)
 
     @staticmethod
@@ -265,13 +265,13 @@ class PolicyAgent(Agent):
         return learner._replace(moments=(), updates=(), beginning=())
 
     @staticmethod
-    def probabilities(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def probabilities(config: PolicyConfig, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         """By part the probabilities of each alternative of a choice, or mean and spread of a range, one a row."""
         outputs, _ = _compiled_first_outputs()(config, learner, observed)
         return probabilities_by_part(config.acting, outputs, observed.legal)
 
     @staticmethod
-    def policy_outputs(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: PolicyConfig, learner: PolicyLearner, observed: ObservationBatch) -> dict[str, Any]:
         outputs, values = first_outputs(config, learner, observed)
         parts = outputs_by_part(config.acting, outputs, observed.legal)
         if values is not None:
@@ -279,18 +279,18 @@ class PolicyAgent(Agent):
         return parts
 
     @staticmethod
-    def state_values(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> Any:
+    def state_values(config: PolicyConfig, learner: PolicyLearner, observed: ObservationBatch) -> Any:
         """The values that were learned, in the scale of the rewards, one a row."""
         _, values = _compiled_first_outputs()(config, learner, observed)
         return np.asarray(values) * float(spread_of(learner.returns))
 
 
-def first_outputs(config: Config, learner: PolicyLearner, observed: ObservationBatch) -> tuple[Any, Any]:
+def first_outputs(config: PolicyConfig, learner: PolicyLearner, observed: ObservationBatch) -> tuple[Any, Any]:
     """Outputs and values of observations by themselves; a recurrent network's, as if their episodes began with them."""
     networks = config.layout.module(learner.weights)
     inputs = observed_by(config, learner.statistics, observed)
     if not config.state_width:
-        return networks.outputs(inputs), networks.values(inputs) if getattr(config, "baseline", True) else None
+        return networks.outputs(inputs), networks.values(inputs) if config.baseline else None
     states = np.zeros((inputs.numbers.shape[0], config.state_width), np.float32)
     outputs: tuple[Any, Any] = networks.step(inputs, states)[0]
     return outputs
@@ -306,7 +306,7 @@ def _compiled_first_outputs() -> Any:
 
 
 def hold_policy(
-    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, advantages: Array
+    config: PolicyConfig, hyperparameters: Hyperparameters, learner: PolicyLearner, advantages: Array
 ) -> tuple[Hyperparameters, Array]:
     """Hyperparameters and advantages under which the policy stands still as long as only the value learns: without the
     entropy bonuses, too, which would undo a policy that the run begins with."""
@@ -321,15 +321,15 @@ def entropies_of(hyperparameters: Hyperparameters, likelihood: Likelihood, mean:
     return hyperparameters.entropy_bonus * choices + hyperparameters.range_entropy_bonus * ranges, choices + ranges
 
 
-def observed_by(config: Config, statistics: Running | None, observed: ObservationBatch) -> Inputs:
+def observed_by(config: PolicyConfig, statistics: Running | None, observed: ObservationBatch) -> Inputs:
     """What the networks are given. Until the statistics are warm the numbers are 0, so that the policy, which begins
     near an even one, plays at random."""
     inputs = prepared(config.spec, config.scaling, statistics, observed)
     return inputs if statistics is None else inputs._replace(numbers=inputs.numbers * is_warm(statistics))
 
 
-def _layout_of(config: Config, seed: int) -> Layout:
-    value = getattr(config, "baseline", True)
+def _layout_of(config: PolicyConfig, seed: int) -> Layout:
+    value = config.baseline
     return policy_layout(config.network, config.spec, config.acting, config.spread_by_state, config.shared, value, seed)
 
 
@@ -356,7 +356,7 @@ class PolicyBatch(NamedTuple):
         return self.legal, self.actions, self.samples
 
 
-def batch_of(config: Config, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Inputs]:
+def batch_of(config: PolicyConfig, learner: PolicyLearner, experience: Experience) -> tuple[PolicyBatch, Any, Inputs]:
     """The batch, what a recurrent network remembered before each turn, and the inputs of the true observations after
     each advance."""
     observed, last = in_rows(experience.observed), in_rows(experience.last)
@@ -377,7 +377,7 @@ def rewards_in_scale(
 
 
 def penalise_divergence(
-    config: Config,
+    config: PolicyConfig,
     hyperparameters: Hyperparameters,
     learner: PolicyLearner,
     experience: Experience,
@@ -390,7 +390,7 @@ def penalise_divergence(
     ``r - near_start (log p(a|s) - log p_start(a|s))``, whose sum is maximised by staying near it (Jaques et al., 2017,
     "Sequence tutor", equation 7).
     """
-    if not hasattr(hyperparameters, "near_start"):
+    if hyperparameters.near_start is None:
         return experience.rewards
     outputs = config.layout.module(learner.beginning).outputs(batch.inputs)
     log_ratio = log_probability - config.acting.likelihood(outputs, *batch.done).log_probability
@@ -398,7 +398,7 @@ def penalise_divergence(
 
 
 def estimate_advantages(
-    config: Config,
+    config: PolicyConfig,
     hyperparameters: Hyperparameters,
     learner: PolicyLearner,
     experience: Experience,
@@ -432,7 +432,7 @@ def values_are_calibrated(advantages: Array) -> Array:
 
 
 def after_update(
-    config: Config,
+    config: PolicyConfig,
     learner: PolicyLearner,
     weights: Any,
     moments: Any,
@@ -443,7 +443,7 @@ def after_update(
     import jax
     import jax.numpy as jnp
 
-    still = bool(getattr(config, "frozen", ())) or not isinstance(learner.beginning, tuple)
+    still = bool(config.frozen) or not isinstance(learner.beginning, tuple)
     statistics = gathered_unless(still, learner.statistics, met(experience))
     warm = is_warm(learner.statistics)
     if learner.statistics is not None:
@@ -457,15 +457,15 @@ def after_update(
 
 
 def descended_by(
-    config: Config, hyperparameters: Hyperparameters, weights: Array, moments: Moments, loss: Any
+    config: PolicyConfig, hyperparameters: Hyperparameters, weights: Array, moments: Moments, loss: Any
 ) -> tuple[Array, Moments, Any, Array]:
     """One step down a loss of the networks."""
     import jax
 
     layout = config.layout
     gradients, readings = jax.grad(lambda leaves: loss(layout.combined(leaves)), has_aux=True)(layout.leaves(weights))
-    most, before = getattr(hyperparameters, "gradient_clip", None), weights
+    most, before = hyperparameters.gradient_clip, weights
     weights, moments, norm = descend(
         config.optimiser, weights, moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
-    return layout.still(getattr(config, "frozen", ()), before, weights), moments, readings, norm
+    return layout.still(config.frozen, before, weights), moments, readings, norm

@@ -6,16 +6,8 @@ import math
 from typing import Any, ClassVar, NamedTuple
 
 from jokulmist.agents.batches import in_parts, in_rows
-from jokulmist.agents.contract import (
-    Config,
-    Count,
-    Experience,
-    FixedShare,
-    Hyperparameters,
-    Limit,
-    Scheduled,
-    WholeNumber,
-)
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import Count, Experience, FixedShare, Limit, Scheduled, WholeNumber
 from jokulmist.agents.policies.policy_method import (
     PolicyAgent,
     PolicyLearner,
@@ -132,7 +124,7 @@ class PPO(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: PolicyConfig,
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,
@@ -166,7 +158,7 @@ class PPO(PolicyAgent):
 
 
 def rows_of(
-    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
+    config: PolicyConfig, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
 ) -> tuple[PPORows, Array, Array]:
     """The batch with advantages, targets and the old log-probabilities; how well the values predicted the returns, and
     whether they have found their level."""
@@ -196,7 +188,7 @@ def split_evenly(rows: int, minibatch: int) -> tuple[int, int]:
 
 
 def objective(
-    config: Config, hyperparameters: Hyperparameters, networks: Any, rows: PPORows
+    config: PolicyConfig, hyperparameters: Hyperparameters, networks: Any, rows: PPORows
 ) -> tuple[Array, tuple[Any, ...]]:
     """What is minimised, and the readings: policy loss, value loss, entropy, share clipped, divergence."""
     import jax.numpy as jnp
@@ -212,7 +204,7 @@ def objective(
     policy_loss = -jnp.mean(jnp.minimum(ratio * rows.advantage, clipped * rows.advantage))
     assert values.shape == rows.target.shape
     errors = squared(values - rows.target)
-    if hasattr(hyperparameters, "value_clip"):
+    if hyperparameters.value_clip is not None:
         clipped_value = rows.value + jnp.clip(
             values - rows.value, -hyperparameters.value_clip, hyperparameters.value_clip
         )
@@ -225,7 +217,7 @@ def objective(
     return total, (policy_loss, value_loss, entropy, clip_share, divergence)
 
 
-def _step(config: Config, hyperparameters: Hyperparameters, state: Any, rows: PPORows) -> Any:
+def _step(config: PolicyConfig, hyperparameters: Hyperparameters, state: Any, rows: PPORows) -> Any:
     """One step on a minibatch; none, once the divergence was too large."""
     import jax
     import jax.numpy as jnp
@@ -234,7 +226,7 @@ def _step(config: Config, hyperparameters: Hyperparameters, state: Any, rows: PP
     *new, readings, norm = descended_by(
         config, hyperparameters, weights, moments, lambda networks: objective(config, hyperparameters, networks, rows)
     )
-    if hasattr(hyperparameters, "divergence_limit"):
+    if hyperparameters.divergence_limit is not None:
         going = going & (readings[4] <= hyperparameters.divergence_limit)
         accepted = jax.tree.map(lambda after, before: jnp.where(going, after, before), new, [weights, moments])
     else:

@@ -7,7 +7,8 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import in_rows
-from jokulmist.agents.contract import Config, Count, Experience, Hyperparameters, Scheduled, bootstrap_discount
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import Count, Experience, Scheduled, bootstrap_discount
 from jokulmist.agents.policies.policy_method import (
     READINGS,
     PolicyAgent,
@@ -121,7 +122,7 @@ class Reinforce(PolicyAgent):
     usual_copies: ClassVar[int] = 16
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: PolicyConfig, hyperparameters: Hyperparameters) -> Any:
         zero_readings = tuple(
             np.float32(0.0) for _ in READINGS
         )  # the readings of the last update that learned from something
@@ -144,7 +145,7 @@ class Reinforce(PolicyAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: PolicyConfig,
         hyperparameters: Hyperparameters,
         learner: PolicyLearner,
         memory: Any,
@@ -210,7 +211,9 @@ class Reinforce(PolicyAgent):
         )
 
 
-def _returns_due(config: Config, learner: PolicyLearner, stored: StoredTurns, next_values: Any) -> tuple[Any, Any]:
+def _returns_due(
+    config: PolicyConfig, learner: PolicyLearner, stored: StoredTurns, next_values: Any
+) -> tuple[Any, Any]:
     """The return from each turn on, and whether the turn is learned from now; shape ``(turns, copies)``."""
     import jax.numpy as jnp
 
@@ -223,13 +226,13 @@ def _returns_due(config: Config, learner: PolicyLearner, stored: StoredTurns, ne
     return returns, is_whole & stored.open & is_warm(learner.statistics)
 
 
-def _kept_turns(config: Config) -> int:
+def _kept_turns(config: PolicyConfig) -> int:
     """Turns that are kept between updates: whole stretches."""
     horizon = int(config.horizon)
     return -(-max(int(config.longest), horizon) // horizon) * horizon
 
 
-def _nothing(config: Config) -> StoredTurns:
+def _nothing(config: PolicyConfig) -> StoredTurns:
     """What is kept before the first turn: nothing that is open."""
     lead, spec = (_kept_turns(config), config.copies), config.spec
     acting = config.acting
@@ -252,7 +255,7 @@ def _nothing(config: Config) -> StoredTurns:
 
 
 def _stretch(
-    config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
+    config: PolicyConfig, hyperparameters: Hyperparameters, learner: PolicyLearner, experience: Experience
 ) -> tuple[StoredTurns, Any]:
     """What has happened now, and what is ahead of its last turn; a cut is worth what the baseline says of the last
     observation."""
@@ -288,7 +291,7 @@ def _values(networks: Any, inputs: Any, past: Any) -> Any:
 
 
 def take_due_rows(
-    config: Config, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
+    config: PolicyConfig, learner: PolicyLearner, stored: StoredTurns, returns: Any, due: Any
 ) -> tuple[PolicyBatch, Any, Any, Any, Any]:
     """The turns that an update learns from, the oldest first, at most twice as many as fall between two updates.
 

@@ -7,7 +7,8 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.batches import minibatch_of, seed_from
-from jokulmist.agents.contract import Config, Experience, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import Experience
 from jokulmist.agents.policies.policy_method import PolicyLearner, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
 from jokulmist.agents.recorded.recorded_policy import RecordedPolicy, statistics_over, units_of
@@ -48,7 +49,7 @@ class Cloning(RecordedPolicy):
         return False
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
+    def fresh_learner(config: PolicyConfig, hyperparameters: Hyperparameters, noise: Draw) -> PolicyLearner:
         weights = Cloning.layout_of(config, seed_from(noise)).initial_weights()
         begin_spread(weights, config.acting, 0.5)
         return PolicyLearner(
@@ -61,14 +62,14 @@ class Cloning(RecordedPolicy):
 
     @staticmethod
     def taught(
-        config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience
+        config: PolicyConfig, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience
     ) -> PolicyLearner:
         """The learner before its first update on some records."""
         return learner._replace(statistics=statistics_over(config, rows))
 
     @staticmethod
     def learn_rows(
-        config: Config, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience, noise: Draw
+        config: PolicyConfig, hyperparameters: Hyperparameters, learner: PolicyLearner, rows: Experience, noise: Draw
     ) -> tuple[PolicyLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp

@@ -7,7 +7,8 @@ from typing import Any, ClassVar, NamedTuple
 import numpy as np
 
 from jokulmist.agents.batches import as_flat, minibatch_of, seed_from
-from jokulmist.agents.contract import AboveZero, Config, FixedShare, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import AboveZero, FixedShare
 from jokulmist.agents.critics.critic_networks import critics_layout, values_at
 from jokulmist.agents.policies.policy_method import PolicyAgent, descended_by, observed_by
 from jokulmist.agents.policy_networks import begin_spread
@@ -86,13 +87,13 @@ class ImplicitQ(RecordedPolicy):
 
     state_values = staticmethod(PolicyAgent.state_values)
 
-    def config(self, spec: Any, copies: int) -> Any:
-        config = super().config(spec, copies)
+    def config(self, spec: Any, copies: int) -> PolicyConfig:
+        config: PolicyConfig = super().config(spec, copies)
         config.critics = critics_layout(config.network, spec, config.acting, 2, 0)
         return config
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> ImplicitQLearner:
+    def fresh_learner(config: PolicyConfig, hyperparameters: Hyperparameters, noise: Draw) -> ImplicitQLearner:
         seed = seed_from(noise)
         weights = ImplicitQ.layout_of(config, seed).initial_weights()
         begin_spread(weights, config.acting, hyperparameters.first_spread)
@@ -110,7 +111,7 @@ class ImplicitQ(RecordedPolicy):
 
     @staticmethod
     def taught(
-        config: Config, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any
+        config: PolicyConfig, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any
     ) -> ImplicitQLearner:
         """The learner before its first update on some records: the scale of what was seen and of the returns."""
         import jax
@@ -121,7 +122,7 @@ class ImplicitQ(RecordedPolicy):
 
     @staticmethod
     def learn_rows(
-        config: Config, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any, noise: Draw
+        config: PolicyConfig, hyperparameters: Hyperparameters, learner: ImplicitQLearner, rows: Any, noise: Draw
     ) -> tuple[ImplicitQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax
@@ -174,7 +175,7 @@ class ImplicitQ(RecordedPolicy):
             learner.critic_moments,
             as_flat(gradients),
             hyperparameters.learning_rate,
-            getattr(hyperparameters, "gradient_clip", None),
+            hyperparameters.gradient_clip,
         )
         target = learner.critics_target + hyperparameters.target_share * (critics - learner.critics_target)
         learner = learner._replace(

@@ -6,7 +6,8 @@ from typing import Any, ClassVar, NoReturn
 
 import numpy as np
 
-from jokulmist.agents.contract import Agent, Config, Count, Experience, FixedShare, Hyperparameters, Limit, Scheduled
+from jokulmist.agents.configs import Config, Hyperparameters, PolicyConfig
+from jokulmist.agents.contract import Agent, Count, Experience, FixedShare, Limit, Scheduled
 from jokulmist.agents.policies.policy_method import PolicyAgent
 from jokulmist.agents.policy_networks import policy_layout
 from jokulmist.environments.chance.draws import Draw
@@ -49,14 +50,15 @@ class RecordedPolicy(Agent):
     optimiser: Optimiser = "adam"
     gradient_clip: Limit = None
 
+    config_type: ClassVar[type[Config]] = PolicyConfig
     reads_memory: ClassVar[bool] = False
     learns_from_records: ClassVar[bool] = True
 
     def refuse(self, spec: Spec) -> None:
         refuse_recurrent(self.network, type(self).__name__)
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> PolicyConfig:
+        config: PolicyConfig = super().config(spec, copies)
         config.network = fitting(config.network, spec)
         config.shared, config.rewards_scaled, config.state_width, config.baseline = False, True, 0, self.has_value()
         config.acting = action_distribution(spec.action, "clipped")
@@ -69,14 +71,14 @@ class RecordedPolicy(Agent):
         return True
 
     @staticmethod
-    def layout_of(config: Config, seed: int) -> Layout:
+    def layout_of(config: PolicyConfig, seed: int) -> Layout:
         return policy_layout(
             config.network, config.spec, config.acting, config.spread_by_state, False, config.baseline, seed
         )
 
     @staticmethod
     def learn(
-        config: Config,
+        config: PolicyConfig,
         hyperparameters: Hyperparameters,
         learner: Any,
         memory: Any,
@@ -93,7 +95,7 @@ class RecordedPolicy(Agent):
     policy_outputs = staticmethod(PolicyAgent.policy_outputs)
 
 
-def statistics_over(config: Config, rows: Any) -> Any:
+def statistics_over(config: PolicyConfig, rows: Any) -> Any:
     """Mean and spread of all that was seen in the records; they count as warm, however few rows there are."""
     statistics = gathered(
         fresh_statistics(config.spec, config.scaling), np.concatenate([rows.observed.numbers, rows.last.numbers])

@@ -7,7 +7,8 @@ from typing import Any
 import numpy as np
 
 from jokulmist.agents.action_values import by_label
-from jokulmist.agents.contract import Config, Experience, Hyperparameters, Share, bootstrap_discount
+from jokulmist.agents.configs import Hyperparameters, TableConfig
+from jokulmist.agents.contract import Experience, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import array_ops
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.table import Carried, Table, TableAgent, meeting, of_action, rows_of, written
@@ -38,12 +39,12 @@ class DoubleQLearning(TableAgent):
     exploration: Share = linear(1.0, 0.02, over=0.8)
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
+    def fresh_learner(config: TableConfig, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         return Table(np.full((2, config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
     def choose(
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
@@ -61,7 +62,7 @@ class DoubleQLearning(TableAgent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
@@ -97,7 +98,7 @@ class DoubleQLearning(TableAgent):
     @classmethod
     def scalar(
         cls,
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Any,
         explore: PlainDraw,
@@ -107,12 +108,12 @@ class DoubleQLearning(TableAgent):
         return None
 
     @staticmethod
-    def policy_outputs(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: TableConfig, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[:, cell].mean(axis=0)}
 
     @staticmethod
-    def values(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: TableConfig, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         """The mean of both values of each action by label, one a row."""
         cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
         return by_label(config.spec, np.asarray(learner.values)[:, cells].mean(axis=0))

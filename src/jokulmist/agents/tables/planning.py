@@ -10,7 +10,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from jokulmist.agents.contract import Config, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, TableConfig
 from jokulmist.agents.tables.cells import FORBIDDEN
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.errors import SettingError
@@ -58,7 +58,7 @@ class Model(NamedTuple):
     led: Any
 
 
-def fresh_model(config: Config) -> Model:
+def fresh_model(config: TableConfig) -> Model:
     cells, entries = config.grid.cells, config.grid.cells * config.actions
     if entries > MOST_ENTRIES:
         raise SettingError(
@@ -124,7 +124,7 @@ def wanted(model: Model, values: Any, entry: Any) -> Any:
 
 
 def planned(
-    config: Config, hyperparameters: Hyperparameters, values: Any, model: Model, entry: Any, noise: Draw
+    config: TableConfig, hyperparameters: Hyperparameters, values: Any, model: Model, entry: Any, noise: Draw
 ) -> tuple[Any, Model]:
     """The table after so many updates from what is remembered.
 

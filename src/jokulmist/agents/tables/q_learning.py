@@ -8,7 +8,8 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.action_values import Explorer
-from jokulmist.agents.contract import Config, Experience, Hyperparameters, WholeNumber, bootstrap_discount
+from jokulmist.agents.configs import Hyperparameters, TableConfig
+from jokulmist.agents.contract import Experience, WholeNumber, bootstrap_discount
 from jokulmist.agents.tables.cells import Ops, array_ops
 from jokulmist.agents.tables.planning import fresh_model, planned, remembered
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -62,8 +63,8 @@ class QLearning(TableAgent):
     traces: ClassVar[str] = "watkins"
     record_readings: ClassVar[tuple[str, ...]] = ("moved", "recorded")
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> TableConfig:
+        config: TableConfig = super().config(spec, copies)
         if self.planning and self.trace_decay:
             raise SettingError("`planning` and `trace_decay` of `QLearning` do not go together. Leave one of them out.")
         if self.sweeping != "even" and not self.planning:
@@ -73,7 +74,7 @@ class QLearning(TableAgent):
             )
         return config
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: TableConfig) -> None:
         super().refuse_copies(config)
         if config.planning and config.copies > 1:
             raise SettingError(
@@ -82,13 +83,13 @@ class QLearning(TableAgent):
             )
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
+    def fresh_learner(config: TableConfig, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         learner = TableAgent.fresh_learner(config, hyperparameters, noise)
         return learner._replace(model=fresh_model(config)) if config.planning else learner
 
     @staticmethod
     def learn(
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
@@ -121,7 +122,7 @@ class QLearning(TableAgent):
     @classmethod
     def scalar(
         cls,
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         explore: Any,
@@ -135,14 +136,14 @@ class QLearning(TableAgent):
         )
 
     @staticmethod
-    def taught(config: Config, hyperparameters: Hyperparameters, learner: Table, rows: Experience) -> Table:
+    def taught(config: TableConfig, hyperparameters: Hyperparameters, learner: Table, rows: Experience) -> Table:
         """The learner before its first sweep over records: the value of what was not recorded is so low that nothing
         chooses it."""
         return Table(np.full_like(learner.values, NOT_RECORDED))
 
     @staticmethod
     def learn_rows(
-        config: Config, hyperparameters: Hyperparameters, learner: Table, rows: Experience, noise: Draw
+        config: TableConfig, hyperparameters: Hyperparameters, learner: Table, rows: Experience, noise: Draw
     ) -> tuple[Table, tuple[()], tuple[Any, ...]]:
         """One sweep of fitted Q over all records (Ernst, Geurts and Wehenkel, 2005): each entry becomes the mean of its
         targets.

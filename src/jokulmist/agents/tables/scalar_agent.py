@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Config, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, TableConfig
 from jokulmist.agents.tables.cells import SCALARS
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.arrays import Array
@@ -17,7 +17,13 @@ class ScalarTable:
     """The `ScalarAgent` of a table."""
 
     def __init__(
-        self, config: Config, hyperparameters: Hyperparameters, table: Array, explore: Any, learn: Any, exploring: bool
+        self,
+        config: TableConfig,
+        hyperparameters: Hyperparameters,
+        table: Array,
+        explore: Any,
+        learn: Any,
+        exploring: bool,
     ) -> None:
         copies = config.copies
         self._place, self._method, self._copies = config.grid.place, config.method, copies
@@ -28,7 +34,7 @@ class ScalarTable:
         self._cells, self._next = [0] * copies, [0] * copies
         self._rows: list[list[float]] = [[]] * copies
         self._actions, self._pending = [0] * copies, [-1] * copies
-        self._errors = [0.0] * copies
+        self._errors: list[Any] = [0.0] * copies
         self._outside = 0
 
     def see(self, i: int, row: Sequence[float]) -> None:

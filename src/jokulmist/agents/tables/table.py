@@ -20,16 +20,8 @@ import numpy as np
 from pydantic import BeforeValidator
 
 from jokulmist.agents.action_values import by_label, explored_index, refuse_combinations
-from jokulmist.agents.contract import (
-    Agent,
-    Config,
-    DiscountPer,
-    Experience,
-    FixedShare,
-    Hyperparameters,
-    Share,
-    bootstrap_discount,
-)
+from jokulmist.agents.configs import Config, Hyperparameters, TableConfig
+from jokulmist.agents.contract import Agent, DiscountPer, Experience, FixedShare, Share, bootstrap_discount
 from jokulmist.agents.tables.cells import FORBIDDEN, Ops, array_ops, grid_for
 from jokulmist.agents.tables.greedy import action_probabilities, draw_index
 from jokulmist.agents.tables.scalar_agent import ScalarTable
@@ -116,6 +108,7 @@ class TableAgent(Agent):
     trace_decay: FixedShare = 0.0
     novelty: NoveltySetting | None = None
 
+    config_type: ClassVar[type[Config]] = TableConfig
     reading_names: ClassVar[tuple[str, ...]] = ("error", "outside")
     draws_needed: ClassVar[bool] = False
     # How errors reach further back: "watkins" or "true online"; none where a method has no traces.
@@ -131,8 +124,8 @@ class TableAgent(Agent):
         refuse_ranges(spec.action, type(self).__name__)
         refuse_combinations(type(self).__name__, joint_over(spec.action).count, MOST_COMBINATIONS)
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> TableConfig:
+        config: TableConfig = super().config(spec, copies)
         config.bins = tuple(sorted(self.bins.items())) if isinstance(self.bins, dict) else self.bins
         config.grid = grid_for(spec, config.bins, type(self).__name__)
         config.joint = joint_over(spec.action)
@@ -150,7 +143,7 @@ class TableAgent(Agent):
             )
         return config
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: TableConfig) -> None:
         if config.traced and config.copies > 1:
             raise SettingError(
                 f"traces follow one player of one copy, and `{type(self).__name__}` has {config.copies}. Use "
@@ -163,11 +156,11 @@ class TableAgent(Agent):
         raise NotImplementedError
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> Table:
+    def fresh_learner(config: TableConfig, hyperparameters: Hyperparameters, noise: Draw) -> Table:
         return Table(np.full((config.grid.cells, config.actions), hyperparameters.initial_value, np.float32))
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Carried:
+    def fresh_memory(config: TableConfig, hyperparameters: Hyperparameters) -> Carried:
         pending = np.full(config.copies, -1, np.int32)
         if not config.traced:
             return Carried(pending)
@@ -182,7 +175,7 @@ class TableAgent(Agent):
 
     @staticmethod
     def choose(
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
@@ -194,7 +187,7 @@ class TableAgent(Agent):
         cell, allowed = config.grid.place(list(observed.numbers.T), ops)[0], config.joint.legal(observed.legal)
         row = rows_of(learner.values, cell, noise, allowed)
         probabilities = action_probabilities(row, hyperparameters.exploration if explore else 0.0, ops)
-        explorer = getattr(config, "explorer", None) if explore else None
+        explorer = config.explorer if explore else None
         if explorer is None:
             action = draw_index(probabilities, noise.uniform(shape=(config.copies,)))
         else:
@@ -207,7 +200,7 @@ class TableAgent(Agent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         memory: Carried,
@@ -261,32 +254,32 @@ class TableAgent(Agent):
     @classmethod
     def scalar(
         cls,
-        config: Config,
+        config: TableConfig,
         hyperparameters: Hyperparameters,
         learner: Table,
         explore: Any,
         learn: Any,
         exploring: bool = True,
     ) -> ScalarTable | None:
-        has_explorer = getattr(config, "explorer", None) is not None
+        has_explorer = config.explorer is not None
         if has_explorer or config.spec.masked or config.traced or not isinstance(config.spec.action, Choice):
             return None
         return ScalarTable(config, hyperparameters, learner.values, explore, learn, exploring)
 
     @staticmethod
-    def policy_outputs(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: TableConfig, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         cell = config.grid.place(list(observed.numbers.T), array_ops())[0]
         return {"values": learner.values[cell]}
 
     @staticmethod
-    def values(config: Config, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: TableConfig, learner: Table, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         cells = config.grid.place(list(observed.numbers.T), array_ops(xp=np))[0]
         return by_label(config.spec, np.asarray(learner.values)[cells])
 
 
 def _traced(
-    config: Config,
+    config: TableConfig,
     hyperparameters: Hyperparameters,
     learner: Table,
     memory: Carried,

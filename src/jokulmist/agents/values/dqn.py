@@ -9,15 +9,14 @@ import numpy as np
 
 from jokulmist.agents.action_values import Explorer, by_label, chosen_index, refuse_combinations
 from jokulmist.agents.batches import seed_from
+from jokulmist.agents.configs import Config, DQNConfig, Hyperparameters
 from jokulmist.agents.contract import (
     AboveZero,
     Agent,
-    Config,
     Count,
     DiscountPer,
     Experience,
     FixedShare,
-    Hyperparameters,
     Limit,
     Scheduled,
     Share,
@@ -235,6 +234,7 @@ class DQN(Agent):
     novelty: NoveltySetting | None = None
     frozen: tuple[str, ...] = ()
 
+    config_type: ClassVar[type[Config]] = DQNConfig
     reading_names: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     record_readings: ClassVar[tuple[str, ...]] = ("loss", "mean_value", "error", "gradient_norm")
     reads_memory: ClassVar[bool] = False
@@ -269,8 +269,8 @@ class DQN(Agent):
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> DQNConfig:
+        config: DQNConfig = super().config(spec, copies)
         config.network = fitting(config.network, spec)
         config.state_width = config.network.state_width if self.remembers() else 0
         config.remembered, config.action_numbers = config.state_width, 1
@@ -283,7 +283,7 @@ class DQN(Agent):
             config.layout.moving(config.frozen)
         return config
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: DQNConfig) -> None:
         refuse_few_slots(self, config, config.lookahead)
 
     def start_settings(self, steps: int | None) -> dict[str, Any]:
@@ -299,7 +299,7 @@ class DQN(Agent):
         return turns_between(self.learn_every, copies)
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> DQNLearner:
+    def fresh_learner(config: DQNConfig, hyperparameters: Hyperparameters, noise: Draw) -> DQNLearner:
         weights = _layout(
             config.network, config.spec, _outputs(config), seed_from(noise), config.dueling
         ).initial_weights()
@@ -324,12 +324,12 @@ class DQN(Agent):
         )
 
     @staticmethod
-    def fresh_memory(config: Config, hyperparameters: Hyperparameters) -> Any:
+    def fresh_memory(config: DQNConfig, hyperparameters: Hyperparameters) -> Any:
         return {"returns": open_returns(config), **fresh_states(config)}
 
     @staticmethod
     def choose(
-        config: Config,
+        config: DQNConfig,
         hyperparameters: Hyperparameters,
         learner: DQNLearner,
         memory: Any,
@@ -357,7 +357,7 @@ class DQN(Agent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: DQNConfig,
         hyperparameters: Hyperparameters,
         learner: DQNLearner,
         memory: Any,
@@ -408,7 +408,7 @@ class DQN(Agent):
         return learner, memory, tuple(readings)
 
     @staticmethod
-    def taught(config: Config, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any) -> DQNLearner:
+    def taught(config: DQNConfig, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any) -> DQNLearner:
         """The learner before its first update on records: they are its replay memory, one decision after another."""
         import jax
         import jax.numpy as jnp
@@ -432,7 +432,7 @@ class DQN(Agent):
 
     @staticmethod
     def learn_rows(
-        config: Config, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any, noise: Draw
+        config: DQNConfig, hyperparameters: Hyperparameters, learner: DQNLearner, rows: Any, noise: Draw
     ) -> tuple[DQNLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
@@ -445,7 +445,7 @@ class DQN(Agent):
             chance,
             config.n_step,
             hyperparameters.discount,
-            getattr(hyperparameters, "importance_exponent", None),
+            hyperparameters.importance_exponent,
             counts_advances(config),
         )
         sample = sample._replace(n_step_return=sample.n_step_return / spread_of(learner.returns))
@@ -468,7 +468,7 @@ class DQN(Agent):
         return learner, (), tuple(readings)
 
     @staticmethod
-    def chooses_by_numpy(config: Config) -> bool:
+    def chooses_by_numpy(config: DQNConfig) -> bool:
         return isinstance(config.network, Dense) and not config.dueling
 
     @staticmethod
@@ -476,19 +476,19 @@ class DQN(Agent):
         return learner._replace(target=(), moments=(), replay=())
 
     @staticmethod
-    def values(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: DQNConfig, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         xp = np if DQN.chooses_by_numpy(config) else None
         values = np.asarray(action_values(config, learner.weights, learner.statistics, observed, xp))
         return by_label(config.spec, values * float(spread_of(learner.returns)))
 
     @staticmethod
-    def policy_outputs(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def policy_outputs(config: DQNConfig, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         values = action_values(config, learner.weights, learner.statistics, observed)
         return {"values": values * spread_of(learner.returns)}
 
     @staticmethod
-    def quantiles_of(config: Config, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def quantiles_of(config: DQNConfig, learner: DQNLearner, observed: ObservationBatch) -> dict[str, Any]:
         """Quantiles of the return of each action for one observation, by label, in the scale of the rewards; the lowest
         first."""
         quantiles = np.sort(
@@ -498,7 +498,7 @@ class DQN(Agent):
 
 
 def _learned_from_sequences(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     replay: Any,
@@ -521,7 +521,7 @@ def _learned_from_sequences(
 
 
 def _learned_from_transitions(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     replay: Replay,
@@ -534,7 +534,7 @@ def _learned_from_transitions(
     import jax.numpy as jnp
 
     chance, noise_of_weights = draws
-    exponent = getattr(hyperparameters, "importance_exponent", None)
+    exponent = hyperparameters.importance_exponent
     sample = memory_of.sample_replay(
         config.spec,
         replay,
@@ -570,7 +570,7 @@ def _learned_from_transitions(
 
 
 def _moved_target(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     learner: DQNLearner,
     weights: Any,
@@ -588,7 +588,7 @@ def _moved_target(
     return jnp.where((due > 0) & started, moved, learner.target)
 
 
-def _outputs(config: Config) -> int:
+def _outputs(config: DQNConfig) -> int:
     count: int = config.joint.count
     return count * (config.quantiles or 1) + (1 if config.dueling else 0)
 

@@ -10,7 +10,7 @@ import numpy as np
 
 from jokulmist.agents.action_values import masked_values
 from jokulmist.agents.batches import as_flat
-from jokulmist.agents.contract import Config, Hyperparameters
+from jokulmist.agents.configs import DQNConfig, Hyperparameters
 from jokulmist.agents.sequences import at_the_end, learned_rows, past_in, time_major
 from jokulmist.agents.values import noisy
 from jokulmist.agents.values.quantiles import by_action, mean_of_quantiles, of_action, quantile_loss
@@ -36,7 +36,7 @@ class DQNUpdateState(NamedTuple):
 
 
 def action_values(
-    config: Config, weights: Array, statistics: Running | None, seen: ObservationBatch, xp: ModuleType | None = None
+    config: DQNConfig, weights: Array, statistics: Running | None, seen: ObservationBatch, xp: ModuleType | None = None
 ) -> Array:
     """The values of all actions, shape ``(rows, actions)``; what is not allowed has a finite low one."""
     inputs = prepared(config.spec, config.scaling, statistics, seen)
@@ -52,7 +52,7 @@ def action_values(
 
 
 def remembered_values(
-    config: Config, learner: DQNLearner, seen: ObservationBatch, states: Array
+    config: DQNConfig, learner: DQNLearner, seen: ObservationBatch, states: Array
 ) -> tuple[Array, Array]:
     """The same of a recurrent network that remembers something, and the states after."""
     inputs = prepared(config.spec, config.scaling, learner.statistics, seen)
@@ -60,7 +60,7 @@ def remembered_values(
     return masked_values(config.spec, _values(config, outputs), seen.legal), after
 
 
-def network_outputs(config: Config, weights: Any, statistics: Any, seen: ObservationBatch) -> Any:
+def network_outputs(config: DQNConfig, weights: Any, statistics: Any, seen: ObservationBatch) -> Any:
     """What a network says of what follows: values, or the quantiles of each action."""
     if config.quantiles is None:
         return action_values(config, weights, statistics, seen)
@@ -68,7 +68,7 @@ def network_outputs(config: Config, weights: Any, statistics: Any, seen: Observa
     return by_action(config, apply_network(config.layout.module(weights), inputs))
 
 
-def _values(config: Config, outputs: Any) -> Any:
+def _values(config: DQNConfig, outputs: Any) -> Any:
     """The values of all actions from the network's outputs; of a dueling one ``V + A - mean A`` (Wang et al., 2016,
     equation 9)."""
     if config.quantiles is not None:
@@ -79,26 +79,26 @@ def _values(config: Config, outputs: Any) -> Any:
     return outputs[:, :1] + advantages - advantages.mean(axis=1, keepdims=True)
 
 
-def noisy_weights(config: Config, weights: Array, draws: Any, network_index: int) -> Array:
+def noisy_weights(config: DQNConfig, weights: Array, draws: Any, network_index: int) -> Array:
     """The weights of a network; where they are noisy, with a draw of their noise."""
     import jax.numpy as jnp
 
     return noisy.with_noise(config.layout, weights, draws[network_index], jnp) if config.noisy else weights
 
 
-def leaves_of(config: Config, weights: Array) -> list[Any]:
+def leaves_of(config: DQNConfig, weights: Array) -> list[Any]:
     """What a loss is differentiated by: the arrays of the network, or where they are noisy the whole vector."""
     return [weights] if config.noisy else config.layout.leaves(weights)
 
 
-def module_of(config: Config, leaves: list[Any], draws: Any) -> Any:
+def module_of(config: DQNConfig, leaves: list[Any], draws: Any) -> Any:
     """The network of these."""
     if config.noisy:
         return config.layout.module(noisy_weights(config, leaves[0], draws, 0))
     return config.layout.combined(leaves)
 
 
-def targets(config: Config, learning: DQNUpdateState, sample: Any, target_outputs: Any, draws: Any = ()) -> Any:
+def targets(config: DQNConfig, learning: DQNUpdateState, sample: Any, target_outputs: Any, draws: Any = ()) -> Any:
     """The targets of the actions taken, shape ``(minibatch,)``.
 
     ``y = R_n + discount^n max_a Q_target(s_n, a)`` (Mnih et al., 2015); with `double` the action is chosen by the
@@ -120,7 +120,7 @@ def targets(config: Config, learning: DQNUpdateState, sample: Any, target_output
 
 
 def _stepped(
-    config: Config, hyperparameters: Hyperparameters, learning: DQNUpdateState, loss_of: Any
+    config: DQNConfig, hyperparameters: Hyperparameters, learning: DQNUpdateState, loss_of: Any
 ) -> tuple[DQNUpdateState, Any]:
     """One step down a loss of the network's arrays, which also gives the errors and its readings; the readings with the
     norm of the gradient, and the errors."""
@@ -128,7 +128,7 @@ def _stepped(
     import jax.numpy as jnp
 
     (_, (td_error, aux)), gradients = jax.value_and_grad(loss_of, has_aux=True)(leaves_of(config, learning.weights))
-    most = getattr(hyperparameters, "gradient_clip", None)
+    most = hyperparameters.gradient_clip
     weights, moments, norm = descend(
         config.optimiser, learning.weights, learning.moments, as_flat(gradients), hyperparameters.learning_rate, most
     )
@@ -137,7 +137,7 @@ def _stepped(
 
 
 def update_sequences(
-    config: Config, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any
+    config: DQNConfig, hyperparameters: Hyperparameters, learning: DQNUpdateState, sample: Any
 ) -> tuple[DQNUpdateState, Any]:
     """One step on sequences of a minibatch with a recurrent network; its readings, and the errors."""
     import jax.numpy as jnp
@@ -174,7 +174,7 @@ def update_sequences(
 
 
 def _mean_loss(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     sample: Sample,
     each: Array,
@@ -188,14 +188,14 @@ def _mean_loss(
     import jax.numpy as jnp
 
     total = jnp.mean(sample.importance * each)
-    if hasattr(hyperparameters, "conservative"):
+    if hyperparameters.conservative is not None:
         able = masked_values(config.spec, values, sample.observed.legal)
         total = total + hyperparameters.conservative * jnp.mean(jax.nn.logsumexp(able, axis=1) - chosen_q)
     return total, (td_error, jnp.mean(jnp.stack([each, chosen_q, jnp.abs(td_error)]), axis=1))
 
 
 def update_quantiles(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     sample: Any,
@@ -230,7 +230,7 @@ def update_quantiles(
 
 
 def update(
-    config: Config,
+    config: DQNConfig,
     hyperparameters: Hyperparameters,
     learning: DQNUpdateState,
     sample: Sample,

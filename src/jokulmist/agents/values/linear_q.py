@@ -8,14 +8,13 @@ import numpy as np
 
 from jokulmist.agents.action_values import Explorer, by_label, chosen_index, masked_values, refuse_combinations
 from jokulmist.agents.batches import in_rows, minibatch_of
+from jokulmist.agents.configs import Config, Hyperparameters, LinearConfig
 from jokulmist.agents.contract import (
     Agent,
-    Config,
     Count,
     DiscountPer,
     Experience,
     FixedShare,
-    Hyperparameters,
     Share,
     bootstrap_discount,
     counts_advances,
@@ -109,6 +108,7 @@ class LinearQ(Agent):
     minibatch: Count = 32
     learn_every: Count = 4
 
+    config_type: ClassVar[type[Config]] = LinearConfig
     reading_names: ClassVar[tuple[str, ...]] = ("error", "mean_value")
     record_readings: ClassVar[tuple[str, ...]] = ("error", "mean_value")
     reads_memory: ClassVar[bool] = False
@@ -119,8 +119,8 @@ class LinearQ(Agent):
         refuse_ranges(spec.action, type(self).__name__)
         refuse_combinations(type(self).__name__, JointChoice(spec.action).count)
 
-    def config(self, spec: Spec, copies: int) -> Config:
-        config = super().config(spec, copies)
+    def config(self, spec: Spec, copies: int) -> LinearConfig:
+        config: LinearConfig = super().config(spec, copies)
         config.joint = joint_over(spec.action)
         radial = self.features == "radial"
         config.made_of = Features(
@@ -131,7 +131,7 @@ class LinearQ(Agent):
             config.slots = slots_of(self, config)
         return config
 
-    def refuse_copies(self, config: Config) -> None:
+    def refuse_copies(self, config: LinearConfig) -> None:
         if self.replay:
             refuse_few_slots(self, config)
 
@@ -139,7 +139,7 @@ class LinearQ(Agent):
         return turns_between(self.learn_every, copies) if self.replay else 1
 
     @staticmethod
-    def fresh_learner(config: Config, hyperparameters: Hyperparameters, noise: Draw) -> LinearQLearner:
+    def fresh_learner(config: LinearConfig, hyperparameters: Hyperparameters, noise: Draw) -> LinearQLearner:
         weights = np.zeros((config.made_of.size, config.joint.count), np.float32)
         replay: Any = ()
         if config.replay:
@@ -148,7 +148,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def choose(
-        config: Config,
+        config: LinearConfig,
         hyperparameters: Hyperparameters,
         learner: LinearQLearner,
         memory: Any,
@@ -162,7 +162,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def learn(
-        config: Config,
+        config: LinearConfig,
         hyperparameters: Hyperparameters,
         learner: LinearQLearner,
         memory: Any,
@@ -210,7 +210,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def taught(
-        config: Config, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience
+        config: LinearConfig, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience
     ) -> LinearQLearner:
         """The learner before its first update on some records: as it begins, without replay, because the records are
         that."""
@@ -218,7 +218,7 @@ class LinearQ(Agent):
 
     @staticmethod
     def learn_rows(
-        config: Config, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience, noise: Draw
+        config: LinearConfig, hyperparameters: Hyperparameters, learner: LinearQLearner, rows: Experience, noise: Draw
     ) -> tuple[LinearQLearner, tuple[()], tuple[Any, ...]]:
         """One update on a minibatch of the records."""
         import jax.numpy as jnp
@@ -241,12 +241,14 @@ class LinearQ(Agent):
         return learner._replace(replay=())
 
     @staticmethod
-    def values(config: Config, learner: LinearQLearner, observed: ObservationBatch) -> dict[str, Any]:
+    def values(config: LinearConfig, learner: LinearQLearner, observed: ObservationBatch) -> dict[str, Any]:
         """The value of each action by label, one a row."""
         return by_label(config.spec, config.made_of.values(learner.weights, observed.numbers))
 
 
-def update(config: Config, hyperparameters: Hyperparameters, weights: Array, sample: Sample) -> tuple[Array, Array]:
+def update(
+    config: LinearConfig, hyperparameters: Hyperparameters, weights: Array, sample: Sample
+) -> tuple[Array, Array]:
     """One step on some transitions; and its readings."""
     import jax.numpy as jnp
 

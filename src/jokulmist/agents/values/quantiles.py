@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from jokulmist.agents.contract import Config
+from jokulmist.agents.configs import DQNConfig
 from jokulmist.arrays import Array
 from jokulmist.learning.optimisation import huber
 
@@ -19,12 +19,12 @@ def levels(count: int) -> Any:
     return ((np.arange(count) + 0.5) / count).astype(np.float32)
 
 
-def by_action(config: Config, outputs: Any) -> Any:
+def by_action(config: DQNConfig, outputs: Any) -> Any:
     """The quantiles of each action from a network's outputs, shape ``(rows, actions, quantiles)``."""
     return outputs.reshape(outputs.shape[0], config.joint.count, config.quantiles)
 
 
-def mean_of_quantiles(config: Config, quantiles: Any) -> Any:
+def mean_of_quantiles(config: DQNConfig, quantiles: Any) -> Any:
     """What actions are chosen by: the mean of their quantiles, or of the lowest part of them; shape ``(rows,
     actions)``."""
     if config.tail == config.quantiles:
