@@ -129,10 +129,10 @@ def test_several_updates_are_made_where_one_was():
 def test_a_delayed_policy_moves_every_second_update_up_the_first_critic():
     agent = jm.TD3(optimiser="sgd", policy_rate=1.0, learning_rate=1e-9, target_share=0.005)
     config, hyperparameters, learning, rows = transitions(agent, Slide())
-    same, _ = ddpg.update(config, hyperparameters, learning, rows)
+    same, _ = jm.DDPG.update(config, hyperparameters, learning, rows)
     assert np.array_equal(same.policy, learning.policy)
     assert np.array_equal(same.critics_target, learning.critics_target)
-    after, _ = ddpg.update(config, hyperparameters, same, rows)
+    after, _ = jm.DDPG.update(config, hyperparameters, same, rows)
     x = np.asarray(rows.inputs.numbers, float)
 
     def value(policy):
@@ -177,14 +177,14 @@ def test_each_part_of_an_action_is_warmed_or_cooled_towards_its_own_entropy():
     agent = jm.SAC(optimiser="sgd", learning_rate=0.5, entropy_target=-2.0, choice_entropy=0.5, temperature=0.3)
     config, hyperparameters, learning, rows = transitions(agent, Tiller())
     policy = config.layout.module(learning.policy)
-    after, readings = sac.update(config, hyperparameters, learning, rows)
+    after, readings = jm.SAC.update(config, hyperparameters, learning, rows)
     judges = config.critics.module(after.critics)
     _, each = sac.soft_value(config, jnp.full(3, 0.3), policy, judges, rows.inputs, rows.legal, rows.normal[:, 1])
     slope = 0.3 * (np.asarray(each).mean(axis=1) - [0.5 * np.log(3), -2.0, -4.0])
     assert np.allclose(after.temperature, np.log(0.3) - 0.5 * slope, atol=1e-4)
     assert len(readings) == len(jm.SAC.reading_names)
     still = transitions(agent.model_copy(update={"temperature_learned": False}), Tiller())
-    assert np.array_equal(sac.update(*still)[0].temperature, still[2].temperature)
+    assert np.array_equal(jm.SAC.update(*still)[0].temperature, still[2].temperature)
 
 
 def test_all_critics_step_towards_the_target():
@@ -206,7 +206,7 @@ def test_all_critics_step_towards_the_target():
             total += np.mean(0.5 * (chosen - wanted) ** 2)
         return total
 
-    after, _ = jax.jit(lambda learning, rows: sac.update(config, hyperparameters, learning, rows))(learning, rows)
+    after, _ = jax.jit(lambda learning, rows: jm.SAC.update(config, hyperparameters, learning, rows))(learning, rows)
     start = np.asarray(learning.critics, float)
     moved = start - np.asarray(after.critics, float)
     for k in np.random.default_rng(1).choice(start.size, 25, replace=False):

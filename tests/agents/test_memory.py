@@ -309,7 +309,7 @@ def test_soft_critics_go_along_stretches_as_one_decision_after_another_says():
     )
     normal = numbers_like(many, turns, 2, config.acting.width)
     rows = sequence_rows(config, learner, jax.tree.map(jnp.asarray, sample), jnp.asarray(normal), 1.0)
-    after, output = jax.jit(lambda current, rows: sac.update(config, hyperparameters, current, rows))(current, rows)
+    after, output = jax.jit(lambda current, rows: jm.SAC.update(config, hyperparameters, current, rows))(current, rows)
     output = dict(zip(jm.SAC.reading_names, np.asarray(output), strict=True))
 
     policy, critics, target, moved = (

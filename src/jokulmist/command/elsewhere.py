@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
@@ -16,7 +16,7 @@ def export(
     run: RunFolder,
     form: Annotated[str, typer.Option(help="What it is written as: python (NumPy only), c, javascript or onnx.")],
     to: Annotated[Path, typer.Option(metavar="FOLDER", help="The folder to write it into.")],
-    player: Annotated[Optional[str], typer.Option(help="Of several players the one whose policy it is.")] = None,  # noqa: UP045
+    player: Annotated[str | None, typer.Option(help="Of several players the one whose policy it is.")] = None,
     checkpoint: Annotated[
         str, typer.Option(metavar="WHICH", help="Which policy: last, best, or the decisions of a checkpoint.")
     ] = "last",
@@ -42,7 +42,7 @@ def serve(
     token: Annotated[
         str | None, typer.Option(help="Asked of everybody; made where other machines can reach it.")
     ] = None,
-    player: Annotated[Optional[str], typer.Option(help="Of several players the one whose policies they are.")] = None,  # noqa: UP045
+    player: Annotated[str | None, typer.Option(help="Of several players the one whose policies they are.")] = None,
     trust: Trust = False,
 ) -> None:
     """Put policies behind a port. POST /decide takes an observation, or many, as JSON.

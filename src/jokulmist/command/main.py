@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import sys
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
 from jokulmist.command.application import DONE, FAILED, INTERRUPTED, WRONG_WORDS, app
 from jokulmist.command.ending import begin, let_run, was_interrupted
-from jokulmist.command.options import AsJson, Current, Env, Folder, RunFolder, Set, Trust, With
+from jokulmist.command.options import AsJson, Current, Dry, Env, Folder, Queued, RunFolder, Set, Trust, With
 from jokulmist.errors import (
     DeclarationError,
     JokulmistError,
@@ -59,7 +59,7 @@ def gallery(json: AsJson = False) -> None:
 def new(
     file: Annotated[Path, typer.Argument(metavar="FILE", help="The Python file to write, e.g. pond.py.")],
     kind: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(help="table, numbers, images, players, simulator or remote; asked for in a terminal, else table."),
     ] = None,
 ) -> None:
@@ -77,9 +77,7 @@ def check(
     environment: Env,
     set_: Set = None,
     steps: Annotated[int, typer.Option(help="How many steps random play takes.")] = 3000,
-    show: Annotated[
-        Optional[int], typer.Option(metavar="N", help="Print N steps as a table instead of checking.")  # noqa: UP045
-    ] = None,
+    show: Annotated[int | None, typer.Option(metavar="N", help="Print N steps as a table instead of checking.")] = None,
     policy: Annotated[
         str, typer.Option(help="Who plays those steps: random, a reference, or the folder of a run.")
     ] = "random",
@@ -92,7 +90,7 @@ def check(
         bool, typer.Option("--limit/--no-limit", help="With --solve: whether a time limit ends what counts.")
     ] = True,
     to: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(metavar="FILE", help="With --solve: also write every state with its best action, as CSV."),
     ] = None,
     json: AsJson = False,
@@ -117,16 +115,16 @@ def check(
 @app.command()
 def play(
     environment: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Argument(metavar="ENV", help="An environment, as for check. Leave it out with --policy."),
     ] = None,
     policy: Annotated[
-        Optional[Path], typer.Option(metavar="RUN", help="A run; its policy plays until you take over.")  # noqa: UP045
+        Path | None, typer.Option(metavar="RUN", help="A run; its policy plays until you take over.")
     ] = None,
     set_: Set = None,
     seed: Annotated[int, typer.Option(help="Seed of the first episode.")] = 0,
     folder: Annotated[Path, typer.Option(help="The folder for episodes that you save.")] = Path("rollouts"),
-    player: Annotated[Optional[str], typer.Option(help="Which of several players you play.")] = None,  # noqa: UP045
+    player: Annotated[str | None, typer.Option(help="Which of several players you play.")] = None,
     with_: With = None,
     current: Current = False,
     trust: Trust = False,
@@ -147,16 +145,12 @@ def train(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, as TOML.")],
     set_: Set = None,
     folder: Folder = Path("runs"),
-    name: Annotated[Optional[str], typer.Option(help="The name of the run; by default the next free one.")] = None,  # noqa: UP045
+    name: Annotated[str | None, typer.Option(help="The name of the run; by default the next free one.")] = None,
     workers: Annotated[
-        Optional[int], typer.Option(help="Number of processes that train the seeds; by default one a core.")  # noqa: UP045
+        int | None, typer.Option(help="Number of processes that train the seeds; by default one a core.")
     ] = None,
-    dry: Annotated[
-        bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
-    ] = False,
-    queue: Annotated[
-        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist queue work`) and return at once.")
-    ] = False,
+    dry: Dry = False,
+    queue: Queued = False,
     json: AsJson = False,
 ) -> None:
     """Train one run, or one a seed. Ctrl-C ends it cleanly, with everything saved.
@@ -187,7 +181,7 @@ def resume(
     steps: Annotated[int, typer.Option(help="Decisions to train beyond the plan.")] = 0,
     episodes: Annotated[int, typer.Option(help="Episodes to train beyond the plan.")] = 0,
     with_: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             "--with",
             metavar="PLAYER=RUN",
@@ -198,12 +192,12 @@ def resume(
         ),
     ] = None,
     name: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(help="With --with: the name of the new run; by default the next free one."),
     ] = None,
-    workers: Annotated[Optional[int], typer.Option(help="For a search: the number of worker processes.")] = None,  # noqa: UP045
+    workers: Annotated[int | None, typer.Option(help="For a search: the number of worker processes.")] = None,
     cluster: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(metavar="ADDRESS", help="For a search: the address of a Dask scheduler."),
     ] = None,
     take_over: Annotated[
@@ -254,7 +248,7 @@ def resume(
 def redo(
     run: RunFolder,
     folder: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(help="The folder of the new run; by default that of the run."),
     ] = None,
     json: AsJson = False,
@@ -280,7 +274,7 @@ def evaluate(
         int, typer.Option(help="Seed of the evaluation episodes. Use the same one for everything that you compare.")
     ] = 0,
     act: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(help="How policies act: greedy or sampled; by default greedy, and sampled among several runs."),
     ] = None,
     checkpoint: Annotated[
@@ -288,13 +282,13 @@ def evaluate(
     ] = "last",
     record: Annotated[int, typer.Option(help="Number of episodes to record step by step.")] = 0,
     over: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             metavar="PARAMETER=V,V,...", help="Evaluate at each of these values of a parameter. Give it once or twice."
         ),
     ] = None,
     map_: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(
             "--map", metavar="CHANNEL,CHANNEL", help="Draw the greedy action and the value over two channels."
         ),
@@ -358,11 +352,11 @@ def evaluate(
 def replay(
     run: RunFolder,
     recorded: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(metavar="WHICH", help="A recorded episode: best, worst, last or its number. Repeat it for more."),
     ] = None,
     checkpoint: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             metavar="WHICH",
             help="A fresh episode of a policy: last, best, its decisions, or 0 for untrained. Repeat it for more.",
@@ -392,7 +386,7 @@ def replay(
 def compare(
     runs: Annotated[list[Path], typer.Argument(metavar="RUN...", help="Folders of runs, or folders that hold runs.")],
     by: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             metavar="SECTION.NAME",
             help="The setting that makes the groups. Repeat it for more; by default all settings that differ.",
@@ -406,13 +400,13 @@ def compare(
         ),
     ] = "evaluation",
     over: Annotated[str, typer.Option(help="Draw the curves over steps, episodes or seconds.")] = "steps",
-    level: Annotated[Optional[float], typer.Option(help="The score at which a seed counts as having learned.")] = None,  # noqa: UP045
+    level: Annotated[float | None, typer.Option(help="The score at which a seed counts as having learned.")] = None,
     against: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(metavar="GROUP", help="Compare every other group with this one only."),
     ] = None,
     weights: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(
             metavar="TERM=WEIGHT", help="Score all runs by these weights; `declared` means those of the environment."
         ),
@@ -420,13 +414,13 @@ def compare(
     episodes: Annotated[int, typer.Option(help="Number of evaluation episodes of each run.")] = 100,
     seed: Annotated[int, typer.Option(help="Seed of the evaluation episodes.")] = 0,
     in_: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(
             "--in", metavar="RUN", help="Play all policies in the environment of this run: for versions that differ."
         ),
     ] = None,
     to: Annotated[
-        Optional[Path],  # noqa: UP045
+        Path | None,
         typer.Option(
             metavar="FILE", help="File of the figure (.pdf, .svg or .png); by default comparison.png beside the runs."
         ),
@@ -448,18 +442,14 @@ def tune(
     plan: Annotated[Path, typer.Argument(metavar="PLAN.toml", help="What to train, and in [tuning] how to search.")],
     set_: Set = None,
     folder: Folder = Path("runs"),
-    name: Annotated[Optional[str], typer.Option(help="The name of the search; by default the next free one.")] = None,  # noqa: UP045
-    workers: Annotated[Optional[int], typer.Option(help="Number of worker processes; by default one a core.")] = None,  # noqa: UP045
+    name: Annotated[str | None, typer.Option(help="The name of the search; by default the next free one.")] = None,
+    workers: Annotated[int | None, typer.Option(help="Number of worker processes; by default one a core.")] = None,
     cluster: Annotated[
-        Optional[str],  # noqa: UP045
+        str | None,
         typer.Option(metavar="ADDRESS", help="The address of a Dask scheduler; its workers train."),
     ] = None,
-    dry: Annotated[
-        bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
-    ] = False,
-    queue: Annotated[
-        bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist queue work`) and return at once.")
-    ] = False,
+    dry: Dry = False,
+    queue: Queued = False,
     json: AsJson = False,
 ) -> None:
     """Search for settings. Ctrl-C ends it cleanly; `jokulmist resume FOLDER` goes on, also after it was killed.
@@ -487,7 +477,7 @@ def queue(
             metavar="VERB", help="list, work, pause, resume, stop, drop, first, move-up, move-down or accept."
         ),
     ] = "list",
-    job: Annotated[Optional[int], typer.Argument(metavar="JOB", help="The number of a job.")] = None,  # noqa: UP045
+    job: Annotated[int | None, typer.Argument(metavar="JOB", help="The number of a job.")] = None,
     folder: Folder = Path("runs"),
     workers: Annotated[int, typer.Option(help="With work: how many jobs at a time.")] = 1,
     until_empty: Annotated[bool, typer.Option("--until-empty", help="With work: end once nothing waits.")] = False,
@@ -523,7 +513,7 @@ def live(
         typer.Option(help="How many jobs of the queue are done at a time; 0 leaves them to `jokulmist queue work`."),
     ] = 1,
     look: Annotated[bool, typer.Option("--look", help="A page that shows everything and can start nothing.")] = False,
-    token: Annotated[Optional[str], typer.Option(help="The token of the address; by default a random one.")] = None,  # noqa: UP045
+    token: Annotated[str | None, typer.Option(help="The token of the address; by default a random one.")] = None,
     trust: Trust = False,
 ) -> None:
     """A page in the browser: runs as they happen, comparing, starting and stopping work, stepping through episodes,
@@ -559,12 +549,12 @@ def report(
 def runs(
     folder: Folder = Path("runs"),
     environment: Annotated[str | None, typer.Option(help="Only runs whose environment has this in its name.")] = None,
-    agent: Annotated[Optional[str], typer.Option(help="Only runs whose agent has this in its name.")] = None,  # noqa: UP045
+    agent: Annotated[str | None, typer.Option(help="Only runs whose agent has this in its name.")] = None,
     status: Annotated[
         str | None, typer.Option(help="Only runs that are waiting, running, killed, done, stopped or failed.")
     ] = None,
     where: Annotated[
-        Optional[list[str]],  # noqa: UP045
+        list[str] | None,
         typer.Option(metavar="SECTION.NAME=VALUE", help="Only runs with this setting. Repeat it for more."),
     ] = None,
     above: Annotated[

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated, Optional
+from typing import Annotated
 
 import typer
 
@@ -27,6 +27,12 @@ Trust = Annotated[
     ),
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Write JSON to standard output.")]
+Dry = Annotated[
+    bool, typer.Option("--dry", help="Print what would be trained and how long it would take, and train nothing.")
+]
+Queued = Annotated[
+    bool, typer.Option("--queue", help="Let it wait for a worker (see `jokulmist queue work`) and return at once.")
+]
 Folder = Annotated[Path, typer.Option("--folder", help="The folder of the runs.")]
 RunFolder = Annotated[Path, typer.Argument(metavar="RUN", help="The folder of a run.")]
 Current = Annotated[
@@ -34,7 +40,7 @@ Current = Annotated[
     typer.Option("--current", help="Use the code as it is now, not the code that the run keeps, and say what differs."),
 ]
 Set = Annotated[
-    Optional[list[str]],  # noqa: UP045  typer reads it at run time
+    list[str] | None,
     typer.Option(
         "--set",
         metavar="SECTION.NAME=VALUE",
@@ -44,7 +50,7 @@ Set = Annotated[
 
 
 With = Annotated[
-    Optional[list[str]],  # noqa: UP045
+    list[str] | None,
     typer.Option(
         "--with",
         metavar="PLAYER=RUN",

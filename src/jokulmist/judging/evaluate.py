@@ -38,7 +38,7 @@ from jokulmist.loops.plain import batch_of
 from jokulmist.loops.policy import Policy
 from jokulmist.loops.rollout_recorder import Follower
 from jokulmist.loops.rollouts import Draws, policy_outputs_of, save_recorded
-from jokulmist.records.episodes import CONSTANT, Episodes, columns_of, telling_return
+from jokulmist.records.episodes import CONSTANT, Episodes, columns_of, player_returns_in, telling_return
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -111,7 +111,7 @@ class Evaluation:
     @property
     def players(self) -> dict[str, float]:
         """The mean return of each of several players, by column: ``{"north.return": 12.5}``; empty without players."""
-        return {name: float(np.mean(returns)) for name, returns in self.columns.items() if name.endswith(".return")}
+        return {name: float(np.mean(self.columns[name])) for name in player_returns_in(self.columns)}
 
     @property
     def telling(self) -> str:

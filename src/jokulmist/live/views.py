@@ -26,6 +26,7 @@ from jokulmist.pictures.report import charts
 from jokulmist.pictures.report.page import differing, told_of
 from jokulmist.plain_files import plain_file
 from jokulmist.records.checkpoints import checkpoints_of
+from jokulmist.records.episodes import player_returns_in
 from jokulmist.records.files import size_of
 from jokulmist.records.origin import ORIGIN
 from jokulmist.records.rollouts import ROLLOUTS, STATE, Rollout, numbers_in
@@ -205,13 +206,13 @@ def compared(paths: list[Path], question: Question, measure: bool) -> dict[str, 
         "bands": None,
         "scores": [],
         "ledgers": [],
-        "players": any(str(name).endswith(".return") for run in runs for name in run.episodes.columns),
+        "players": any(player_returns_in(run.episodes.columns) for run in runs),
         "crossplay": played_together(paths[0].parent, [path.name for path in paths]),
     }
     if not measure:
         return content
     content["scores"] = [RETURN, EVALUATION, AREA, DECISIONS, *(m.name for m in describe(runs[0].environment).measures)]
-    content["ledgers"] = [{"run": run.name, "chart": charts.sections(run)["ledger"]} for run in runs[:MOST_LEDGERS]]
+    content["ledgers"] = [{"run": run.name, "chart": charts.ledger(run)} for run in runs[:MOST_LEDGERS]]
     try:
         comparison = compare(
             runs,

@@ -6,7 +6,7 @@ that keeps a folder is in `run_folder.py`.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -127,10 +127,15 @@ def is_return(column: str) -> bool:
     return column == "return" or column.endswith(".return")
 
 
+def player_returns_in(columns: Iterable[str]) -> list[str]:
+    """The columns of players' returns, in their order."""
+    return [name for name in columns if name != "return" and is_return(name)]
+
+
 def telling_return(columns: Mapping[str, Any]) -> str:
     """The column of returns that tells something: ``"return"``, the mean over players, or the first player's where what
     one gets the other loses and the mean never changes."""
-    player_columns = [name for name in columns if name != "return" and is_return(name)]
+    player_columns = player_returns_in(columns)
     total = np.asarray(columns["return"], np.float64)
     if len(player_columns) > 1 and len(total) > 1 and np.ptp(total) <= CONSTANT:
         spread = [np.ptp(np.asarray(columns[name], np.float64)) for name in player_columns]

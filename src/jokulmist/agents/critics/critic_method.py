@@ -12,7 +12,16 @@ import numpy as np
 
 from jokulmist.agents.batches import seed_from
 from jokulmist.agents.configs import Config, CriticConfig, Hyperparameters
-from jokulmist.agents.contract import Agent, Count, DiscountPer, FixedShare, Limit, Scheduled, counts_advances
+from jokulmist.agents.contract import (
+    Agent,
+    Count,
+    DiscountPer,
+    Experience,
+    FixedShare,
+    Limit,
+    Scheduled,
+    counts_advances,
+)
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
     CriticUpdateState,
@@ -21,6 +30,7 @@ from jokulmist.agents.critics.critic_networks import (
     outputs_of,
     values_at,
 )
+from jokulmist.agents.critics.critic_updates import CriticRows, learned
 from jokulmist.agents.recurrence import fresh_states
 from jokulmist.agents.replay_updates import (
     refuse_few_slots,
@@ -118,6 +128,7 @@ class CriticAgent(Agent):
     config_type: ClassVar[type[Config]] = CriticConfig
     keeps_states: ClassVar[bool] = False
     replays: ClassVar[bool] = True
+    normal_draws: ClassVar[int] = 0  # for each action of a transition that is learned from
 
     def remembers(self) -> bool:
         return isinstance(self.network, Recurrent)
@@ -151,6 +162,29 @@ class CriticAgent(Agent):
         if config.state_width:
             memory["judged"] = np.zeros((config.copies, config.remembered - config.state_width), np.float32)
         return memory
+
+    @staticmethod
+    def update(
+        config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    ) -> tuple[CriticUpdateState, Any]:
+        """One step of the critics and of what follows them, on a minibatch; and the readings."""
+        raise NotImplementedError
+
+    @classmethod
+    def learn(
+        cls,
+        config: CriticConfig,
+        hyperparameters: Hyperparameters,
+        learner: CriticLearner,
+        memory: Any,
+        experience: Experience,
+        noise: Draw,
+        bonus: Any = None,
+    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
+        readings = len(cls.reading_names)
+        return learned(
+            config, hyperparameters, learner, memory, experience, noise, cls.update, readings, cls.normal_draws, bonus
+        )
 
     @staticmethod
     def policy_of(config: CriticConfig, seed: int) -> Layout:

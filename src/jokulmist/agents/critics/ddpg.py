@@ -8,7 +8,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 
 from jokulmist.agents.configs import CriticConfig, Hyperparameters
-from jokulmist.agents.contract import Experience, FixedShare, Scheduled
+from jokulmist.agents.contract import FixedShare, Scheduled
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -17,7 +17,7 @@ from jokulmist.agents.critics.critic_networks import (
     outputs_of,
     values_at,
 )
-from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
+from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, policy_step
 from jokulmist.agents.policy_networks import TOWARDS_ACTIONS
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
@@ -103,6 +103,40 @@ class DeterministicAgent(CriticAgent):
         tried = xp.where(learner.decisions < learner.random_play, anything, (unit + added).clip(-1.0, 1.0))
         return acting.native([], tried), memory, tried
 
+    @staticmethod
+    def update(
+        config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    ) -> tuple[CriticUpdateState, Any]:
+        """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
+        import jax.numpy as jnp
+        from jax import lax
+
+        target_q = targets(config, hyperparameters, learning, rows)
+        critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
+        learning = learning._replace(
+            critics=critics, moments=(learning.moments[0], critic_moments, ()), updates=learning.updates + 1
+        )
+
+        def moved(learning: CriticUpdateState) -> CriticUpdateState:
+            first = config.critics.module(learning.critics)
+
+            def loss(policy: Any) -> Any:
+                unit = jnp.tanh(outputs_of(policy, rows.inputs))
+                return -jnp.mean(values_at(first.alone(), rows.inputs, unit)), ()
+
+            policy, moments, _ = policy_step(config, hyperparameters, learning, loss)
+            return learning._replace(
+                policy=policy,
+                policy_target=followed(learning.policy_target, policy, hyperparameters.target_share),
+                critics_target=followed(learning.critics_target, learning.critics, hyperparameters.target_share),
+                moments=(moments, *learning.moments[1:]),
+            )
+
+        every = config.policy_every
+        if every == 1:
+            return moved(learning), readings
+        return lax.cond(learning.updates % every == 0, moved, lambda same: same, learning), readings
+
 
 def drifted(xp: Any, noise: Draw, age: Any, back: Any) -> Any:
     """What is left of drifting noise: nothing where an episode begins.
@@ -136,40 +170,6 @@ def targets(
     wanted = rows.n_step_return + rows.bootstrap_discount * jnp.min(values, axis=0)[:, 0]
     assert wanted.shape == rows.n_step_return.shape
     return wanted
-
-
-def update(
-    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
-) -> tuple[CriticUpdateState, Any]:
-    """One step of the critics and, when it is due, one of the policy and of the targets; and the readings."""
-    import jax.numpy as jnp
-    from jax import lax
-
-    target_q = targets(config, hyperparameters, learning, rows)
-    critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
-    learning = learning._replace(
-        critics=critics, moments=(learning.moments[0], critic_moments, ()), updates=learning.updates + 1
-    )
-
-    def moved(learning: CriticUpdateState) -> CriticUpdateState:
-        first = config.critics.module(learning.critics)
-
-        def loss(policy: Any) -> Any:
-            unit = jnp.tanh(outputs_of(policy, rows.inputs))
-            return -jnp.mean(values_at(first.alone(), rows.inputs, unit)), ()
-
-        policy, moments, _ = policy_step(config, hyperparameters, learning, loss)
-        return learning._replace(
-            policy=policy,
-            policy_target=followed(learning.policy_target, policy, hyperparameters.target_share),
-            critics_target=followed(learning.critics_target, learning.critics, hyperparameters.target_share),
-            moments=(moments, *learning.moments[1:]),
-        )
-
-    every = config.policy_every
-    if every == 1:
-        return moved(learning), readings
-    return lax.cond(learning.updates % every == 0, moved, lambda same: same, learning), readings
 
 
 class DDPG(DeterministicAgent):
@@ -206,17 +206,3 @@ class DDPG(DeterministicAgent):
     @staticmethod
     def critics_of(config: CriticConfig, seed: int) -> Layout:
         return critics_layout(config.network, config.spec, config.acting, 1, seed, config.critics_normalised)
-
-    @staticmethod
-    def learn(
-        config: CriticConfig,
-        hyperparameters: Hyperparameters,
-        learner: CriticLearner,
-        memory: Any,
-        experience: Experience,
-        noise: Draw,
-        bonus: Any = None,
-    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
-        return learned(
-            config, hyperparameters, learner, memory, experience, noise, update, len(DDPG.reading_names), bonus=bonus
-        )

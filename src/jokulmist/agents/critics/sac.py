@@ -8,7 +8,7 @@ from typing import Any, ClassVar
 import numpy as np
 
 from jokulmist.agents.configs import CriticConfig, Hyperparameters
-from jokulmist.agents.contract import AboveZero, Count, Experience, FixedShare
+from jokulmist.agents.contract import AboveZero, Count, FixedShare
 from jokulmist.agents.critics.critic_method import CriticAgent, begin_learner, first_tries
 from jokulmist.agents.critics.critic_networks import (
     CriticLearner,
@@ -18,7 +18,7 @@ from jokulmist.agents.critics.critic_networks import (
     values_at,
     with_action,
 )
-from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, learned, policy_step
+from jokulmist.agents.critics.critic_updates import CriticRows, critics_step, followed, policy_step
 from jokulmist.agents.policy_networks import begin_spread, outputs_by_numpy, policy_layout, probabilities_by_part
 from jokulmist.agents.recurrence import Past, past_of
 from jokulmist.agents.sequences import at_the_end, before_each
@@ -96,6 +96,7 @@ class SAC(CriticAgent):
     reads_memory: ClassVar[bool] = False
     usual_copies: ClassVar[int] = 16
     keeps_states: ClassVar[bool] = True
+    normal_draws: ClassVar[int] = 2
 
     def config(self, spec: Spec, copies: int) -> CriticConfig:
         config: CriticConfig = super().config(spec, copies)
@@ -154,18 +155,60 @@ class SAC(CriticAgent):
         return acting.native(chosen_indices, unit), {**memory, "judged": after}, (unit, past)
 
     @staticmethod
-    def learn(
-        config: CriticConfig,
-        hyperparameters: Hyperparameters,
-        learner: CriticLearner,
-        memory: Any,
-        experience: Experience,
-        noise: Draw,
-        bonus: Any = None,
-    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
-        return learned(
-            config, hyperparameters, learner, memory, experience, noise, update, len(SAC.reading_names), 2, bonus=bonus
+    def update(
+        config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
+    ) -> tuple[CriticUpdateState, Array]:
+        """One step of the critics towards ``y = R_n + discount^n V(s_n)`` (2018b, equations 5 and 6), of the
+        policy up its soft value (equation 9), of the temperature (equation 18), and of the target networks; and the
+        readings."""
+        import jax.numpy as jnp
+
+        temperature = jnp.exp(learning.temperature)
+        normals = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
+        policy = config.layout.module(learning.policy)
+        target = config.critics.module(learning.critics_target)
+        if rows.past:
+            policy_past, states = split_memory(config, rows)
+            policy, target = with_memory_at_targets(policy, target, rows, policy_past, states)
+        next_value, _ = soft_value(
+            config, temperature, policy, target, rows.following, rows.legal_following, normals[0]
         )
+        target_q = rows.n_step_return + rows.bootstrap_discount * next_value
+        critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
+        updated_critics = config.critics.module(critics)
+        if rows.past:
+            _, after = updated_critics.apply_sequence(
+                with_action(rows.inputs, rows.unit), states.restarts, states.states
+            )
+            updated_critics = Remembering(updated_critics, before_each(states, after))
+
+        def loss(policy: Any) -> Any:
+            if rows.past:
+                policy = GoingAlong(policy, policy_past, config.network.burn_in)
+            value, each = soft_value(config, temperature, policy, updated_critics, rows.inputs, rows.legal, normals[1])
+            return -rows.mean(value), (-rows.mean(value), rows.mean(each))
+
+        weights, moments, (policy_loss, entropies) = policy_step(config, hyperparameters, learning, loss)
+        log_temperature, temperature_moments = learning.temperature, learning.moments[2]
+        if config.temperature_learned:
+            temperature_gradient = temperature * (entropies - wanted_entropies(config, hyperparameters))
+            log_temperature, temperature_moments, _ = descend(
+                config.optimiser,
+                log_temperature,
+                temperature_moments,
+                temperature_gradient,
+                hyperparameters.learning_rate,
+            )
+        loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
+        learning = learning._replace(
+            policy=weights,
+            critics=critics,
+            critics_target=followed(learning.critics_target, critics, hyperparameters.target_share),
+            temperature=log_temperature,
+            moments=(moments, critic_moments, temperature_moments),
+            updates=learning.updates + 1,
+        )
+        return learning, jnp.concatenate([readings, loss_readings])
 
     @staticmethod
     def probabilities(config: CriticConfig, learner: CriticLearner, observed: ObservationBatch) -> dict[str, Any]:
@@ -237,51 +280,3 @@ def wanted_entropies(config: CriticConfig, hyperparameters: Hyperparameters) -> 
     choices = [hyperparameters.choice_entropy * math.log(choice.count) for choice in acting.choices.values()]
     ranges = [hyperparameters.entropy_target * part.size for part in acting.units.ranges.values()]
     return jnp.stack([*choices, *ranges])
-
-
-def update(
-    config: CriticConfig, hyperparameters: Hyperparameters, learning: CriticUpdateState, rows: CriticRows
-) -> tuple[CriticUpdateState, Array]:
-    """One step of the critics towards ``y = R_n + discount^n V(s_n)`` (2018b, equations 5 and 6), of the
-    policy up its soft value (equation 9), of the temperature (equation 18), and of the target networks; and the
-    readings."""
-    import jax.numpy as jnp
-
-    temperature = jnp.exp(learning.temperature)
-    normals = [rows.normal[:, k] for k in range(rows.normal.shape[1])] or [None, None]
-    policy = config.layout.module(learning.policy)
-    target = config.critics.module(learning.critics_target)
-    if rows.past:
-        policy_past, states = split_memory(config, rows)
-        policy, target = with_memory_at_targets(policy, target, rows, policy_past, states)
-    next_value, _ = soft_value(config, temperature, policy, target, rows.following, rows.legal_following, normals[0])
-    target_q = rows.n_step_return + rows.bootstrap_discount * next_value
-    critics, critic_moments, readings = critics_step(config, hyperparameters, learning, rows, target_q)
-    updated_critics = config.critics.module(critics)
-    if rows.past:
-        _, after = updated_critics.apply_sequence(with_action(rows.inputs, rows.unit), states.restarts, states.states)
-        updated_critics = Remembering(updated_critics, before_each(states, after))
-
-    def loss(policy: Any) -> Any:
-        if rows.past:
-            policy = GoingAlong(policy, policy_past, config.network.burn_in)
-        value, each = soft_value(config, temperature, policy, updated_critics, rows.inputs, rows.legal, normals[1])
-        return -rows.mean(value), (-rows.mean(value), rows.mean(each))
-
-    weights, moments, (policy_loss, entropies) = policy_step(config, hyperparameters, learning, loss)
-    log_temperature, temperature_moments = learning.temperature, learning.moments[2]
-    if config.temperature_learned:
-        temperature_gradient = temperature * (entropies - wanted_entropies(config, hyperparameters))
-        log_temperature, temperature_moments, _ = descend(
-            config.optimiser, log_temperature, temperature_moments, temperature_gradient, hyperparameters.learning_rate
-        )
-    loss_readings = jnp.stack([policy_loss, jnp.sum(entropies), jnp.mean(temperature)])
-    learning = learning._replace(
-        policy=weights,
-        critics=critics,
-        critics_target=followed(learning.critics_target, critics, hyperparameters.target_share),
-        temperature=log_temperature,
-        moments=(moments, critic_moments, temperature_moments),
-        updates=learning.updates + 1,
-    )
-    return learning, jnp.concatenate([readings, loss_readings])

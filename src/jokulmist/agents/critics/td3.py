@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import ClassVar
 
-from jokulmist.agents.configs import CriticConfig, Hyperparameters
-from jokulmist.agents.contract import AboveZero, Count, Experience
-from jokulmist.agents.critics.critic_networks import CriticLearner
-from jokulmist.agents.critics.critic_updates import learned
-from jokulmist.agents.critics.ddpg import DeterministicAgent, update
-from jokulmist.environments.chance.draws import Draw
+from jokulmist.agents.contract import AboveZero, Count
+from jokulmist.agents.critics.ddpg import DeterministicAgent
 
 
 class TD3(DeterministicAgent):
@@ -51,16 +47,4 @@ class TD3(DeterministicAgent):
     target_noise: AboveZero = 0.1
     target_noise_clip: AboveZero = 0.25
 
-    @staticmethod
-    def learn(
-        config: CriticConfig,
-        hyperparameters: Hyperparameters,
-        learner: CriticLearner,
-        memory: Any,
-        experience: Experience,
-        noise: Draw,
-        bonus: Any = None,
-    ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
-        return learned(
-            config, hyperparameters, learner, memory, experience, noise, update, len(TD3.reading_names), 1, bonus=bonus
-        )
+    normal_draws: ClassVar[int] = 1

@@ -72,8 +72,6 @@ class ObservationModifier(Modifier):
     ...     digits: int = 0
     ...     def spec(self, spec):
     ...         return spec
-    ...     def start(self, spec, xp, first, surroundings):
-    ...         return (), first._replace(numbers=xp.round(first.numbers, self.digits))
     ...     def update(self, spec, xp, memory, values, surroundings):
     ...         return memory, values._replace(numbers=xp.round(values.numbers, self.digits))
     >>> jm.gallery.Tarn().modified(Rounded()).episode(seed=1).observation
@@ -89,8 +87,8 @@ class ObservationModifier(Modifier):
     def start(
         self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
-        """Memory and what is seen at an episode's first moment; `spec` is the one below."""
-        raise NotImplementedError
+        """Memory and what is seen at an episode's first moment; `spec` is the one below. As `update` of no memory."""
+        return self.update(spec, xp, (), first, surroundings)
 
     def update(
         self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings

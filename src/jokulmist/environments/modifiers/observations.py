@@ -44,11 +44,6 @@ class _OneChannel(ObservationModifier):
         """The channel's value as it is seen."""
         raise NotImplementedError
 
-    def start(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
-        return self.update(spec, xp, (), first, surroundings)
-
     def update(
         self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
@@ -215,11 +210,6 @@ class Hide(ObservationModifier):
             raise SettingError("`Hide` leaves nothing to be seen; keep at least one channel.")
         return replace(spec, channels=left)
 
-    def start(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
-        return self.update(spec, xp, (), first, surroundings)
-
     def update(
         self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings
     ) -> tuple[Any, ChannelValues]:
@@ -245,11 +235,6 @@ class _Added(ObservationModifier):
         if channel.name in [c.name for c in spec.channels]:
             raise SettingError(f"`{type(self).__name__}` adds the channel `{channel.name}`, which is there already.")
         return replace(spec, channels=(*spec.channels, channel))
-
-    def start(
-        self, spec: Spec, xp: ModuleType, first: ChannelValues, surroundings: Surroundings
-    ) -> tuple[Any, ChannelValues]:
-        return self.update(spec, xp, (), first, surroundings)
 
     def update(
         self, spec: Spec, xp: ModuleType, memory: Any, values: ChannelValues, surroundings: Surroundings

@@ -8,12 +8,13 @@ import numpy as np
 
 from jokulmist.environments.declaration.instance import describe
 from jokulmist.environments.spaces.player_actions import own_name
-from jokulmist.judging.evaluate import RANDOM, Evaluation, interval_of
+from jokulmist.judging.evaluate import RANDOM, Evaluation, interval_of, weights_of
 from jokulmist.records.episodes import PAIRING_SEPARATOR, pairing_name
 from jokulmist.records.run_index import LAST
 from jokulmist.running.runs.course import course_of, greedy_rows, panel_rows, window_of
 from jokulmist.running.runs.run import Run
 
+STRETCHES = 80
 MOST_POINTS = 700
 MOST_DOTS = 2500
 PERCENTAGES = ("processor_percent", "machine_processor_percent", "machine_memory_percent")
@@ -97,11 +98,10 @@ def _evaluated(run: Run) -> tuple[list[int], list[float]]:
 def sections(run: Run) -> dict[str, Chart]:
     """What each player got, and from each member of a panel; by stretches of training how episodes closed, what each
     reward term brought, and who won; what each term brings without exploration, by the evaluations."""
-    course, description = course_of(run), describe(run.environment)
-    terms = [(term.name, float(w)) for term, w in zip(description.terms, description.weights, strict=True)]
+    course = course_of(run)
     met = {pairing_name(*pairing): returns.mean() for pairing, returns in panel_rows(run).items()}
     panel = [series(name, means.index, means, k, "marked") for k, (name, means) in enumerate(met.items())]
-    charts = {**NO_SECTIONS, "evaluated_ledger": _evaluated_ledger(run, terms), "panel": _lines(panel)}
+    charts = {**NO_SECTIONS, "evaluated_ledger": _evaluated_ledger(run), "panel": _lines(panel)}
     if not course.count:
         return charts
     if course.players_differ:
@@ -112,14 +112,10 @@ def sections(run: Run) -> dict[str, Chart]:
                 for k, (player, means) in enumerate(means_of.items())
             ]
         )
-    stretches = course.stretches(most=80)
+    stretches = course.stretches(most=STRETCHES)
     closings = dict(zip(course.closings, stretches.closings.T / stretches.counts, strict=True))
-    ledger = {
-        f"{name} x {weight:g}": weight * sums / stretches.counts
-        for (name, weight), sums in zip(terms, stretches.terms.T, strict=True)
-    }
     charts["closings"] = _stack({k: v for k, v in closings.items() if v.any()}, stretches.edges, SHARE)
-    charts["ledger"] = _stack(ledger, stretches.edges, MEAN_RETURN)
+    charts["ledger"] = ledger(run)
     if stretches.wins.any():
         wins = stretches.wins.T / stretches.counts
         layers = dict(zip(course.players, wins, strict=True))
@@ -127,13 +123,27 @@ def sections(run: Run) -> dict[str, Chart]:
     return charts
 
 
-def _evaluated_ledger(run: Run, terms: list[tuple[str, float]]) -> Chart:
+def ledger(run: Run) -> Chart:
+    """What each reward term brought, by stretches of training."""
+    course = course_of(run)
+    if not course.count:
+        return EMPTY
+    stretches = course.stretches(most=STRETCHES)
+    layers = {
+        f"{name} x {weight:g}": weight * sums / stretches.counts
+        for (name, weight), sums in zip(weights_of(describe(run.environment)).items(), stretches.terms.T, strict=True)
+    }
+    return _stack(layers, stretches.edges, MEAN_RETURN)
+
+
+def _evaluated_ledger(run: Run) -> Chart:
     """What each reward term brings without exploration; each step ends where the policy was evaluated."""
     groups = greedy_rows(run.evaluated)
     if not len(groups):
         return EMPTY
-    means = groups[[name for name, _ in terms]].mean()
-    layers = {f"{name} x {weight:g}": weight * means[name].to_numpy() for name, weight in terms}
+    weights = weights_of(describe(run.environment))
+    means = groups[list(weights)].mean()
+    layers = {f"{name} x {weight:g}": weight * means[name].to_numpy() for name, weight in weights.items()}
     return _stack(layers, [0.0, *means.index], MEAN_RETURN)
 
 
