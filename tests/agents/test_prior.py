@@ -6,7 +6,7 @@ from canon import fresh_policy
 from places import Corridor
 
 import jokulmist as jm
-from jokulmist.agents.configs import Config, Hyperparameters
+from jokulmist.agents.configs import Hyperparameters, PolicyConfig
 from jokulmist.agents.policies.policy_method import PolicyLearner, hold_policy
 from jokulmist.errors import SettingError
 from jokulmist.learning.observation_scaling import Running, counted_fully, gathered_unless
@@ -135,9 +135,10 @@ def test_statistics_stand_still_under_weights_that_are_held():
     assert 0.0 < float(np.abs(after.mean).max()) < 1e-3
 
 
-def test_a_policy_stands_still_while_only_its_value_learns(leftwards):
+@pytest.mark.parametrize("near_start", [0.1, 0.0])
+def test_a_policy_stands_still_while_only_its_value_learns(leftwards, near_start):
     """An entropy bonus alone, in the steps of an optimiser that looks at signs, would make it random again."""
-    agent = jm.PPO(**{**USUAL, "value_first": 1_000, "entropy_bonus": 0.5})
+    agent = jm.PPO(**{**USUAL, "value_first": 1_000, "entropy_bonus": 0.5, "near_start": near_start})
     run = jm.train(Corridor(), agent, steps=200, copies=2, start=leftwards, folder=None, lane="plain")
     values = [policy.value({"cell": 2.0}) for policy in (leftwards.policy, run.policy)]
     assert left(run.policy) == left(leftwards.policy)
@@ -209,12 +210,13 @@ class Pick(jm.Environment):
 
 
 def test_a_fresh_policy_is_spread_by_the_entropy_bonuses_while_only_its_value_learns():
-    def held(beginning):
-        learner = PolicyLearner((), None, None, (), np.int32(3), beginning)
+    def bonuses(begins_with_learned):
+        learner = PolicyLearner((), None, None, (), np.int32(3))
+        config = PolicyConfig(value_first=20, begins_with_learned=begins_with_learned)
         numbers = Hyperparameters(entropy_bonus=0.1, range_entropy_bonus=0.01)
-        numbers, advantages = hold_policy(Config(value_first=20), numbers, learner, np.ones(2))
+        numbers, advantages = hold_policy(config, numbers, learner, np.ones(2))
         assert np.array_equal(advantages, [0.0, 0.0])
         return numbers.entropy_bonus, numbers.range_entropy_bonus
 
-    assert held(()) == (0.1, 0.01)  # PPO on the winch: 1.3 % above the optimum's cost, and 5 % without
-    assert held(np.zeros(3)) == (0.0, 0.0)
+    assert bonuses(False) == (0.1, 0.01)  # PPO on the winch: 1.3 % above the optimum's cost, and 5 % without
+    assert bonuses(True) == (0.0, 0.0)

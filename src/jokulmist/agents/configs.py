@@ -130,6 +130,8 @@ class PolicyConfig(ActingConfig):
     """Of the methods that learn a policy from what it meets, or from records."""
 
     shared: bool
+    begins_with_learned: bool = False
+    """Whether the run begins with what another learned."""
     baseline: bool = True
     horizon: int
     epochs: int

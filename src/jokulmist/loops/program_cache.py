@@ -39,8 +39,16 @@ PROGRAMS = "programs"
 MOST_KEPT = 400
 # The code that is traced into a program.
 TRACED = (
-    *("agents", "environments", "lanes", "learning", "loading.py", "trees.py"),
-    *(f"loops/{name}.py" for name in ("compiled_turn", "contract", "episode_row", "program")),
+    "agents",
+    "environments",
+    "lanes",
+    "learning",
+    "loops/compiled_turn.py",
+    "loops/contract.py",
+    "loops/episode_row.py",
+    "loops/program.py",
+    "loading.py",
+    "trees.py",
 )
 DIGEST = hashlib.sha256().digest_size
 PLAIN = (type(None), bool, int, float, str, bytes, np.generic)

@@ -20,6 +20,7 @@ from jokulmist.agents.contract import (
     FixedShare,
     Limit,
     Scheduled,
+    bootstrap_discount,
     counts_advances,
 )
 from jokulmist.agents.critics.critic_networks import (
@@ -30,14 +31,18 @@ from jokulmist.agents.critics.critic_networks import (
     outputs_of,
     values_at,
 )
-from jokulmist.agents.critics.critic_updates import CriticRows, learned
+from jokulmist.agents.critics.critic_updates import CriticRows, rows_from, sequence_rows
 from jokulmist.agents.recurrence import fresh_states
 from jokulmist.agents.replay_updates import (
+    apply_in_turn,
+    learned_when_started,
     refuse_few_slots,
+    rows_due,
     slots_of,
+    start_of,
     turns_between,
 )
-from jokulmist.agents.sequences import lookahead_rows, stored_width
+from jokulmist.agents.sequences import lookahead_rows, sample_sequences, stored_width, with_past
 from jokulmist.arrays import Array
 from jokulmist.environments.chance.draws import Draw
 from jokulmist.environments.spaces.channels import ObservationBatch, Spec
@@ -47,14 +52,9 @@ from jokulmist.learning.action_distributions import ActionDistribution, action_d
 from jokulmist.learning.gaussians import refuse_unbounded
 from jokulmist.learning.networks.layout import Dense, Layout, NetworkSetting, Recurrent, fitting, refuse_recurrent
 from jokulmist.learning.novelty_setting import NoveltySetting
-from jokulmist.learning.observation_scaling import (
-    Scaling,
-    fresh_running,
-    fresh_statistics,
-    prepared,
-)
+from jokulmist.learning.observation_scaling import Scaling, fresh_running, fresh_statistics, gathered, met, prepared
 from jokulmist.learning.optimisation import Optimiser, first_moments
-from jokulmist.learning.reward_scaling import open_returns, spread_of
+from jokulmist.learning.reward_scaling import open_returns, returns_after, spread_of
 
 
 class CriticAgent(Agent):
@@ -181,10 +181,77 @@ class CriticAgent(Agent):
         noise: Draw,
         bonus: Any = None,
     ) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
-        readings = len(cls.reading_names)
-        return learned(
-            config, hyperparameters, learner, memory, experience, noise, cls.update, readings, cls.normal_draws, bonus
+        """Remember what happened, and make the updates that are due."""
+        import jax.numpy as jnp
+
+        acting = config.acting
+        # Replay keeps the rewards as they were: they are divided when they are learned from.
+        returns, open_now = returns_after(
+            experience,
+            learner.returns,
+            memory["returns"],
+            bootstrap_discount(hyperparameters, experience.advances),
+            bonus,
         )
+        action, past = experience.policy_extras if config.state_width else (experience.policy_extras, ())
+        if acting.choices:
+            index = joint_over(config.spec.action).index(experience.actions)[..., None]
+            action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)
+        if config.state_width:
+            action = with_past(action, past, experience)
+        replay = memory_of.add_to_replay(config.spec, learner.replay, experience, action, counts_advances(config))
+        updates, rows = rows_due(config, experience, config.updates)
+        chance = memory_of.replay_draws(noise, rows, prioritised=False)
+        lead = (rows, config.lookahead) if config.state_width else (rows,)
+        normal = (
+            noise.normal(shape=(*lead, cls.normal_draws, acting.width))
+            if acting.width and cls.normal_draws
+            else jnp.zeros((*lead, 0, 0))
+        )
+        spread = spread_of(returns)
+
+        def going(learning: CriticUpdateState) -> Any:
+            if config.state_width:
+                parts = (
+                    sample_sequences(config, hyperparameters, replay, chance, counts_advances(config), bonus),
+                    normal,
+                )
+                learning, update_readings = apply_in_turn(
+                    lambda state, transitions, chance: cls.update(
+                        config, hyperparameters, state, sequence_rows(config, learner, transitions, chance, spread)
+                    ),
+                    learning,
+                    updates,
+                    config.minibatch,
+                    *parts,
+                )
+                return learning, jnp.mean(update_readings, axis=0)
+            sample = memory_of.sample_replay(
+                config.spec,
+                replay,
+                chance,
+                config.n_step,
+                hyperparameters.discount,
+                counted=counts_advances(config),
+                bonus=bonus,
+            )
+            batch = rows_from(config, learner, sample, spread, normal)
+            learning, update_readings = apply_in_turn(
+                lambda state, rows: cls.update(config, hyperparameters, state, rows),
+                learning,
+                updates,
+                config.minibatch,
+                batch,
+            )
+            return learning, jnp.mean(update_readings, axis=0)
+
+        decisions = learner.decisions + experience.rewards.size
+        learning, update_readings = learned_when_started(
+            decisions, start_of(config, config.lookahead), going, learner.learning, len(cls.reading_names)
+        )
+        statistics = gathered(learner.statistics, met(experience))
+        learner = CriticLearner(learning, statistics, returns, decisions, learner.random_play, replay)
+        return learner, {**memory, "returns": open_now}, tuple(update_readings)
 
     @staticmethod
     def policy_of(config: CriticConfig, seed: int) -> Layout:

@@ -7,99 +7,14 @@ from typing import Any, NamedTuple
 
 from jokulmist.agents.batches import as_flat
 from jokulmist.agents.configs import CriticConfig, Hyperparameters
-from jokulmist.agents.contract import Experience, bootstrap_discount, counts_advances
 from jokulmist.agents.critics.critic_networks import CriticLearner, CriticUpdateState, values_at, with_action
-from jokulmist.agents.replay_updates import (
-    apply_in_turn,
-    learned_when_started,
-    rows_due,
-    start_of,
-)
-from jokulmist.agents.sequences import learned_rows, past_in, sample_sequences, time_major, with_past
+from jokulmist.agents.sequences import learned_rows, past_in, time_major
 from jokulmist.arrays import Array
-from jokulmist.environments.chance.draws import Draw
-from jokulmist.learning import replay as memory_of
-from jokulmist.learning.action_distributions import joint_over
 from jokulmist.learning.observation_scaling import (
-    gathered,
-    met,
     prepared,
 )
 from jokulmist.learning.optimisation import descend, squared
 from jokulmist.learning.replay import Sample
-from jokulmist.learning.reward_scaling import returns_after, spread_of
-
-Update = Callable[..., tuple[CriticUpdateState, Any]]
-
-
-def learned(
-    config: CriticConfig,
-    hyperparameters: Hyperparameters,
-    learner: CriticLearner,
-    memory: Any,
-    experience: Experience,
-    noise: Draw,
-    update: Update,
-    readings: int,
-    draws: int = 0,
-    bonus: Any = None,
-) -> tuple[CriticLearner, Any, tuple[Any, ...]]:
-    """Remember what happened, and make the updates that are due."""
-    import jax.numpy as jnp
-
-    acting = config.acting
-    # Replay keeps the rewards as they were: they are divided when they are learned from.
-    returns, open_now = returns_after(
-        experience, learner.returns, memory["returns"], bootstrap_discount(hyperparameters, experience.advances), bonus
-    )
-    action, past = experience.policy_extras if config.state_width else (experience.policy_extras, ())
-    if acting.choices:
-        index = joint_over(config.spec.action).index(experience.actions)[..., None]
-        action = jnp.concatenate([index.astype(jnp.float32), action], axis=-1)
-    if config.state_width:
-        action = with_past(action, past, experience)
-    replay = memory_of.add_to_replay(config.spec, learner.replay, experience, action, counts_advances(config))
-    updates, rows = rows_due(config, experience, config.updates)
-    chance = memory_of.replay_draws(noise, rows, prioritised=False)
-    lead = (rows, config.lookahead) if config.state_width else (rows,)
-    normal = noise.normal(shape=(*lead, draws, acting.width)) if acting.width and draws else jnp.zeros((*lead, 0, 0))
-    spread = spread_of(returns)
-
-    def going(learning: CriticUpdateState) -> Any:
-        if config.state_width:
-            parts = (sample_sequences(config, hyperparameters, replay, chance, counts_advances(config), bonus), normal)
-            learning, update_readings = apply_in_turn(
-                lambda state, transitions, chance: update(
-                    config, hyperparameters, state, sequence_rows(config, learner, transitions, chance, spread)
-                ),
-                learning,
-                updates,
-                config.minibatch,
-                *parts,
-            )
-            return learning, jnp.mean(update_readings, axis=0)
-        sample = memory_of.sample_replay(
-            config.spec,
-            replay,
-            chance,
-            config.n_step,
-            hyperparameters.discount,
-            counted=counts_advances(config),
-            bonus=bonus,
-        )
-        batch = rows_from(config, learner, sample, spread, normal)
-        learning, update_readings = apply_in_turn(
-            lambda state, rows: update(config, hyperparameters, state, rows), learning, updates, config.minibatch, batch
-        )
-        return learning, jnp.mean(update_readings, axis=0)
-
-    decisions = learner.decisions + experience.rewards.size
-    learning, update_readings = learned_when_started(
-        decisions, start_of(config, config.lookahead), going, learner.learning, readings
-    )
-    statistics = gathered(learner.statistics, met(experience))
-    learner = CriticLearner(learning, statistics, returns, decisions, learner.random_play, replay)
-    return learner, {**memory, "returns": open_now}, tuple(update_readings)
 
 
 class CriticRows(NamedTuple):

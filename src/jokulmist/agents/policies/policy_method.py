@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from functools import cache
-from typing import Any, ClassVar, NamedTuple
+from typing import Any, ClassVar, NamedTuple, cast
 
 import numpy as np
+from pydantic import PrivateAttr
 
 from jokulmist.agents.batches import as_flat, in_rows, seed_from
 from jokulmist.agents.configs import Config, Hyperparameters, PolicyConfig
@@ -172,6 +173,8 @@ class PolicyAgent(Agent):
     # that records had taught was lost on one seed of three unless it was held near its start.
     least_copies: ClassVar[int] = 16
 
+    _begins_with_learned: bool = PrivateAttr(default=False)
+
     def refuse(self, spec: Spec) -> None:
         if self.at_bounds == "squashed":
             fix = 'Give the range finite bounds, or use `at_bounds="clipped"`.'
@@ -189,9 +192,15 @@ class PolicyAgent(Agent):
         config.layout = _layout_of(config, 0)
         if config.frozen:
             config.layout.moving(config.frozen)
-        single = config.shared or not getattr(self, "baseline", True)
+        config.begins_with_learned = self._begins_with_learned
+        single = config.shared or not config.baseline
         config.state_width = config.network.state_width * (1 if single else 2) if recurrent else 0
         return config
+
+    def with_start_defaults(self, steps: int | None) -> PolicyAgent:
+        agent = cast("PolicyAgent", super().with_start_defaults(steps)).model_copy()
+        agent._begins_with_learned = True
+        return agent
 
     def start_settings(self, steps: int | None) -> dict[str, Any]:
         is_near = hasattr(self, "near_start") and not self.remembers()
@@ -315,7 +324,7 @@ def hold_policy(
     optimum with it (median of five seeds), and 5 % without.
     """
     learns = 1.0 * (learner.updates >= config.value_first)
-    if isinstance(learner.beginning, tuple):
+    if not config.begins_with_learned:
         return hyperparameters, advantages * learns
     bonuses = {name: getattr(hyperparameters, name) * learns for name in ("entropy_bonus", "range_entropy_bonus")}
     return Hyperparameters(**{**vars(hyperparameters), **bonuses}), advantages * learns

@@ -11,7 +11,7 @@ from jokulmist.environments.spaces.player_actions import own_name
 from jokulmist.judging.evaluate import RANDOM, Evaluation, interval_of, weights_of
 from jokulmist.records.episodes import PAIRING_SEPARATOR, pairing_name
 from jokulmist.records.run_index import LAST
-from jokulmist.running.runs.course import course_of, greedy_rows, panel_rows, window_of
+from jokulmist.running.runs.course import Stretches, course_of, greedy_rows, panel_rows, window_of
 from jokulmist.running.runs.run import Run
 
 STRETCHES = 80
@@ -115,7 +115,7 @@ def sections(run: Run) -> dict[str, Chart]:
     stretches = course.stretches(most=STRETCHES)
     closings = dict(zip(course.closings, stretches.closings.T / stretches.counts, strict=True))
     charts["closings"] = _stack({k: v for k, v in closings.items() if v.any()}, stretches.edges, SHARE)
-    charts["ledger"] = ledger(run)
+    charts["ledger"] = _ledger(run, stretches)
     if stretches.wins.any():
         wins = stretches.wins.T / stretches.counts
         layers = dict(zip(course.players, wins, strict=True))
@@ -126,9 +126,10 @@ def sections(run: Run) -> dict[str, Chart]:
 def ledger(run: Run) -> Chart:
     """What each reward term brought, by stretches of training."""
     course = course_of(run)
-    if not course.count:
-        return EMPTY
-    stretches = course.stretches(most=STRETCHES)
+    return _ledger(run, course.stretches(most=STRETCHES)) if course.count else EMPTY
+
+
+def _ledger(run: Run, stretches: Stretches) -> Chart:
     layers = {
         f"{name} x {weight:g}": weight * sums / stretches.counts
         for (name, weight), sums in zip(weights_of(describe(run.environment)).items(), stretches.terms.T, strict=True)
